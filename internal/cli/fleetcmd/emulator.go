@@ -31,7 +31,7 @@ const bootsIn = 700 * time.Millisecond
 // emulatorCall is what the OS's command for emulators is told, as far as the stand-in takes it.
 type emulatorCall struct {
 	list bool
-	avd  string
+	name string
 	port int
 }
 
@@ -48,7 +48,7 @@ func readEmulatorCall(args []string) (c emulatorCall, err error) {
 		case "-list-avds":
 			c.list = true
 		case "-avd":
-			c.avd = value()
+			c.name = value()
 		case "-port":
 			if c.port, err = strconv.Atoi(value()); err != nil || c.port < 1024 || c.port > 65534 {
 				return c, errors.New("-port takes an even number")
@@ -78,15 +78,15 @@ func (a *App) standinEmulator() *cobra.Command {
 				return ui.WrongCall{Title: err.Error(), Hint: "yamato standin emulator --help tells what it takes"}
 			}
 			if call.list {
-				return a.listAVDs()
+				return a.listEmulators()
 			}
 			return a.emulate(cmd.Context(), call)
 		},
 	}
 }
 
-func (a *App) listAVDs() error {
-	names, err := android.AVDNames()
+func (a *App) listEmulators() error {
+	names, err := android.EmulatorNames()
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -98,13 +98,13 @@ func (a *App) listAVDs() error {
 
 // emulate boots one, and serves it until it is ended by its console.
 func (a *App) emulate(ctx context.Context, call emulatorCall) error {
-	avd, err := android.ReadAVD(call.avd)
+	from, err := android.ReadEmulator(call.name)
 	if err != nil {
-		fmt.Fprintf(a.Err, "ERROR        | Unknown AVD name [%s], use -list-avds to see valid list.\n", call.avd)
+		fmt.Fprintf(a.Err, "ERROR        | Unknown AVD name [%s], use -list-avds to see valid list.\n", call.name)
 		return ui.Exit{Code: 1}
 	}
-	fmt.Fprintf(a.Out, "INFO         | Android emulator version 35.0.0.0 (stand-in)\nINFO         | Found AVD name '%s'\n", avd.Name)
-	trouble := avd.Keys["yamato.trouble"]
+	fmt.Fprintf(a.Out, "INFO         | Android emulator version 35.0.0.0 (stand-in)\nINFO         | Found AVD name '%s'\n", from.Name)
+	trouble := from.Keys["yamato.trouble"]
 	switch trouble {
 	case "kvm":
 		fmt.Fprintln(a.Err, "ERROR        | x86_64 emulation currently requires hardware acceleration!")
@@ -126,7 +126,7 @@ func (a *App) emulate(ctx context.Context, call emulatorCall) error {
 	if err != nil {
 		return errors.Join(err, console.Close())
 	}
-	p, closing, err := emulatedPhone(avd, call.port, trouble == "hang")
+	p, closing, err := emulatedPhone(from, call.port, trouble == "hang")
 	if err != nil {
 		return errors.Join(err, console.Close(), bridge.Close())
 	}
@@ -144,9 +144,9 @@ func (a *App) emulate(ctx context.Context, call emulatorCall) error {
 }
 
 // emulatedPhone is the phone in an emulator, as its description has it.
-func emulatedPhone(avd android.AVD, port int, hangs bool) (*phone.Phone, func() error, error) {
+func emulatedPhone(from android.Emulated, port int, hangs bool) (*phone.Phone, func() error, error) {
 	number := func(key string, usual int) int {
-		n, _ := strconv.Atoi(avd.Keys[key])
+		n, _ := strconv.Atoi(from.Keys[key])
 		return cmp.Or(n, usual)
 	}
 	width, height, density := number("hw.lcd.width", 816), number("hw.lcd.height", 1792), number("hw.lcd.density", 320)
@@ -154,7 +154,7 @@ func emulatedPhone(avd android.AVD, port int, hangs bool) (*phone.Phone, func() 
 	if err != nil {
 		return nil, nil, err
 	}
-	release := android.Release(avd.API())
+	release := android.Release(from.API())
 	body, err := v.Open(&driver.Site{Name: "emulator"}, driver.SiteDevice{Name: "emulator", Kind: fleet.Real, OS: release},
 		fleet.Model{Model: "Kaede 7", Platform: "android", Form: "phone", Width: width * 160 / density, Height: height * 160 / density, MemoryMB: 4096})
 	if err != nil {
@@ -168,8 +168,8 @@ func emulatedPhone(avd android.AVD, port int, hangs bool) (*phone.Phone, func() 
 	if hangs {
 		boots = 100 * time.Hour
 	}
-	p, err := phone.New(phone.Config{Serial: fmt.Sprintf("EMULATOR%d", port), Model: "Kaede 7", Maker: "Kaede", Release: release, API: avd.API(),
+	p, err := phone.New(phone.Config{Serial: fmt.Sprintf("EMULATOR%d", port), Model: "Kaede 7", Maker: "Kaede", Release: release, API: from.API(),
 		ABI: "x86_64", Width: width, Height: height, Density: density, Dir: dir, Device: body, Boots: boots,
-		Props: map[string]string{"ro.boot.qemu": "1", "ro.boot.qemu.avd_name": avd.Name}})
+		Props: map[string]string{"ro.boot.qemu": "1", "ro.boot.qemu.avd_name": from.Name}})
 	return p, func() error { return errors.Join(body.Close(), os.RemoveAll(dir)) }, err
 }

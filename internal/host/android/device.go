@@ -51,7 +51,7 @@ type Device struct {
 	noticed  chan struct{}
 	state    func() string // how the bridge sees it, where it cannot be talked to; nil where nobody knows
 	api      int           // the OS's number for programs
-	avd      string        // the name that the OS's image tools know it by, "" where it is none of theirs
+	knownAs  string        // the name that the OS's image tools know it by, "" where it is none of theirs
 	boot     string        // of the kernel's start: no two phones have the same
 	touch    *touchscreen  // nil where nobody may write to it
 	quarters int           // that the screen is turned by, as it was seen last
@@ -505,7 +505,7 @@ func open(ctx context.Context, server *Server, site, name string, at func() (str
 	f.Name, f.Site = name, site
 	d.language, d.boot = languageOf(props), clipped(strings.TrimSpace(told["boot"]), 60)
 	d.facts, d.scale = f, scale
-	d.avd = cmp.Or(props["ro.boot.qemu.avd_name"], props["ro.kernel.qemu.avd_name"])
+	d.knownAs = cmp.Or(props["ro.boot.qemu.avd_name"], props["ro.kernel.qemu.avd_name"])
 	d.api, _ = strconv.Atoi(props["ro.build.version.sdk"])
 	d.off, _ = clockIn(told["clock"], asked, time.Now())
 	d.logFromNow()

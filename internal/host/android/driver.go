@@ -334,7 +334,7 @@ func (f *finder) meet(ctx context.Context, serial string) {
 		delete(f.seen, serial) // it is asked again when the bridge tells of phones
 		return
 	}
-	if d.avd != "" && f.adopt(serial, d.avd, whole, d) {
+	if d.knownAs != "" && f.adopt(serial, d.knownAs, whole, d) {
 		return
 	}
 	id := d.facts.HardwareID

@@ -40,8 +40,8 @@ const (
 	maxBootLog   = 400       // lines
 )
 
-// AVD is an emulator as the OS's image tools describe it, in the folder that they keep.
-type AVD struct {
+// Emulated is an emulator as the OS's image tools describe it, in the folder that they keep.
+type Emulated struct {
 	Name string // as the command knows it
 	Dir  string
 	Keys map[string]string // of its config.ini
@@ -50,8 +50,8 @@ type AVD struct {
 // releases are the versions of the OS by their numbers for programs.
 var releases = map[int]string{26: "8.0", 27: "8.1", 28: "9", 29: "10", 30: "11", 31: "12", 32: "12", 33: "13", 34: "14", 35: "15", 36: "16"}
 
-// avdHome is where the image tools keep emulators (ANDROID_AVD_HOME and what stands in its place).
-func avdHome() string {
+// toolsHome is where the image tools keep emulators (ANDROID_AVD_HOME and what stands in its place).
+func toolsHome() string {
 	home, _ := os.UserHomeDir()
 	switch {
 	case os.Getenv("ANDROID_AVD_HOME") != "":
@@ -62,15 +62,15 @@ func avdHome() string {
 	return filepath.Join(home, ".android", "avd")
 }
 
-var avdName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,100}$`)
+var emulatorName = regexp.MustCompile(`^[A-Za-z0-9._-]{1,100}$`)
 
-// ReadAVD reads how an emulator was made.
-func ReadAVD(name string) (a AVD, err error) {
-	if !avdName.MatchString(name) {
+// ReadEmulator reads how an emulator was made.
+func ReadEmulator(name string) (a Emulated, err error) {
+	if !emulatorName.MatchString(name) {
 		return a, fmt.Errorf("%q is the name of no emulator", clipped(name, 100))
 	}
-	a = AVD{Name: name, Dir: filepath.Join(avdHome(), name+".avd")}
-	if ini, err := keysIn(filepath.Join(avdHome(), name+".ini")); err == nil && ini["path"] != "" {
+	a = Emulated{Name: name, Dir: filepath.Join(toolsHome(), name+".avd")}
+	if ini, err := keysIn(filepath.Join(toolsHome(), name+".ini")); err == nil && ini["path"] != "" {
 		a.Dir = ini["path"]
 	}
 	a.Keys, err = keysIn(filepath.Join(a.Dir, "config.ini"))
@@ -95,11 +95,11 @@ func keysIn(path string) (map[string]string, error) {
 
 var apiOf = regexp.MustCompile(`android-(\d{2})`)
 
-// AVDNames lists the emulators that the image tools have made.
-func AVDNames() (names []string, err error) {
-	entries, err := os.ReadDir(avdHome())
+// EmulatorNames lists the emulators that the image tools have made.
+func EmulatorNames() (names []string, err error) {
+	entries, err := os.ReadDir(toolsHome())
 	for _, e := range entries {
-		if name, ok := strings.CutSuffix(e.Name(), ".avd"); ok && avdName.MatchString(name) {
+		if name, ok := strings.CutSuffix(e.Name(), ".avd"); ok && emulatorName.MatchString(name) {
 			names = append(names, name)
 		}
 	}
@@ -110,7 +110,7 @@ func AVDNames() (names []string, err error) {
 func Release(api int) string { return releases[api] }
 
 // API is the OS's number for programs, 0 where the description does not say it.
-func (a AVD) API() int {
+func (a Emulated) API() int {
 	for _, key := range []string{"image.sysdir.1", "target"} {
 		if m := apiOf.FindStringSubmatch(a.Keys[key]); m != nil {
 			n, _ := strconv.Atoi(m[1])
@@ -121,7 +121,7 @@ func (a AVD) API() int {
 }
 
 // facts are what is known of it before it has ever been booted.
-func (a AVD) facts(site string) (fleet.Device, error) {
+func (a Emulated) facts(site string) (fleet.Device, error) {
 	number := func(key string) int {
 		n, _ := strconv.Atoi(strings.TrimRight(a.Keys[key], "MmBb"))
 		return n
@@ -166,8 +166,8 @@ func (w wishes) command() []string {
 	return nil
 }
 
-// avds asks the command which emulators there are.
-func (f *finder) avds(ctx context.Context) []AVD {
+// listed asks the command which emulators there are.
+func (f *finder) listed(ctx context.Context) []Emulated {
 	command := f.wishes.command()
 	if command == nil {
 		return nil
@@ -181,13 +181,13 @@ func (f *finder) avds(ctx context.Context) []AVD {
 		f.log.Warn("the emulators of this machine cannot be listed", "command", command[0], "error", err)
 		return nil
 	}
-	var list []AVD
+	var list []Emulated
 	for line := range strings.Lines(string(out[:min(len(out), maxConfig)])) {
 		name := strings.TrimSpace(line)
-		if !avdName.MatchString(name) {
+		if !emulatorName.MatchString(name) {
 			continue // what the command says beside
 		}
-		a, err := ReadAVD(name)
+		a, err := ReadEmulator(name)
 		if err != nil {
 			f.log.Warn("an emulator cannot be read", "name", name, "error", err)
 			continue
@@ -199,13 +199,13 @@ func (f *finder) avds(ctx context.Context) []AVD {
 
 // emulators tells of those that the image tools have made.
 func (f *finder) emulators(ctx context.Context) {
-	for _, a := range f.avds(ctx) {
+	for _, a := range f.listed(ctx) {
 		facts, err := a.facts(f.site)
 		if err != nil {
 			f.log.Warn("an emulator is left out", "error", err)
 			continue
 		}
-		e := &emulator{avd: a, facts: facts, finder: f, opened: time.Now(), noticed: make(chan struct{}, 1)}
+		e := &emulator{of: a, facts: facts, finder: f, opened: time.Now(), noticed: make(chan struct{}, 1)}
 		f.mu.Lock()
 		f.made[a.Name] = e
 		f.mu.Unlock()
@@ -217,8 +217,8 @@ func (f *finder) emulators(ctx context.Context) {
 }
 
 // adopt has an emulator that runs be the one that was made under that name, if there is one.
-func (f *finder) adopt(serial, avd string, whole driver.Device, d *Device) bool {
-	e := f.made[avd]
+func (f *finder) adopt(serial, name string, whole driver.Device, d *Device) bool {
+	e := f.made[name]
 	if e == nil {
 		return false
 	}
@@ -245,7 +245,7 @@ func (f *finder) lost(serial string) {
 
 // emulator is one that is booted and halted here.
 type emulator struct {
-	avd     AVD
+	of      Emulated
 	facts   fleet.Device
 	finder  *finder
 	opened  time.Time
@@ -320,7 +320,7 @@ func (e *emulator) Boot(ctx context.Context, limit time.Duration, _ bool) error 
 	}
 	ctx, stop := context.WithTimeout(ctx, max(limit, bootAtLeast))
 	defer stop()
-	args := append(slices.Clone(command[1:]), "-avd", e.avd.Name, "-port", strconv.Itoa(port), "-no-window", "-no-audio", "-no-boot-anim",
+	args := append(slices.Clone(command[1:]), "-avd", e.of.Name, "-port", strconv.Itoa(port), "-no-window", "-no-audio", "-no-boot-anim",
 		"-no-snapshot-save")
 	e.mu.Lock()
 	if e.wipe {

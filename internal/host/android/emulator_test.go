@@ -22,9 +22,9 @@ func imageTools(t *testing.T, made map[string]string) {
 	dir := t.TempDir()
 	t.Setenv("ANDROID_AVD_HOME", dir)
 	for name, trouble := range made {
-		avd := filepath.Join(dir, name+".avd")
-		require.NoError(t, os.MkdirAll(avd, 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(avd, "config.ini"), []byte("avd.ini.displayname=Kaede 7 "+name+"\nabi.type=x86_64\n"+
+		folder := filepath.Join(dir, name+".avd")
+		require.NoError(t, os.MkdirAll(folder, 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "config.ini"), []byte("avd.ini.displayname=Kaede 7 "+name+"\nabi.type=x86_64\n"+
 			"hw.lcd.width=816\nhw.lcd.height=1792\nhw.lcd.density=320\nhw.ramSize=2048M\nhw.cpu.ncore=2\n"+
 			"image.sysdir.1=system-images/android-35/default/x86_64/\nyamato.trouble="+trouble+"\n"), 0o644))
 	}
