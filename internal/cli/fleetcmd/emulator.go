@@ -65,9 +65,9 @@ func readEmulatorCall(args []string) (c emulatorCall, err error) {
 // one, with its console and the device's side of the bridge beside it.
 func (a *App) standinEmulator() *cobra.Command {
 	return &cobra.Command{
-		Use: "emulator -list-avds | -avd NAME [-port P]", Short: "Stand for the OS's command for emulators, as the driver of phones calls it",
+		Use: "emulator", Short: "Stand for the OS's command for emulators, as the driver of phones calls it",
 		Long: "Stand for the OS's command for emulators, as the driver of phones calls it: list the emulators that the OS's image tools have\n" +
-			"made in their folder (ANDROID_AVD_HOME), or boot one. What is `yamato.trouble` in its config.ini goes wrong: kvm, hang or dies.",
+			"made in their folder, or boot one, in its own form of options. What is `yamato.trouble` in its config.ini goes wrong: kvm, hang or dies.",
 		Example: "  yamato standin emulator -list-avds", DisableFlagParsing: true,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if slices.Contains(args, "--help") || slices.Contains(args, "-h") {

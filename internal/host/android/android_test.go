@@ -110,12 +110,10 @@ func plugInLike(t *testing.T, of generation, c phone.Config) (*phone.Phone, stri
 func connected(t *testing.T, s *Server, at string) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		if _, err := s.ask(context.Background(), "host:connect:"+at); err != nil {
-			return false // it is being started
-		}
+		again(s, at)
 		out, err := s.Run(context.Background(), at, "echo here", nil, maxOutput)
 		return err == nil && string(out.Out) == "here\n"
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 60*time.Second, 20*time.Millisecond)
 }
 
 // probeApp is the probe of the contract as stand-ins run it: behind the phone is one.

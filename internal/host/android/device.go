@@ -68,10 +68,11 @@ type Device struct {
 	placed   *device.Place        // nil where nobody told it where it is
 	nowhere  bool                 // it was told that it does not know
 
+	off time.Duration // how far its clock is ahead of this machine's
+
 	// Who is shown the screen looks at these beside all else.
-	off    time.Duration // how far its clock is ahead of this machine's
-	turns  atomic.Int64  // how often it was turned
-	across atomic.Bool   // as it was seen last
+	turns  atomic.Int64 // how often it was turned
+	across atomic.Bool  // as it was seen last
 }
 
 var (

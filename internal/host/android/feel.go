@@ -175,7 +175,7 @@ func (d *Device) putBack(ctx context.Context, line string, back map[string]strin
 	}
 	at := sections(string(out.Out))
 	for name, was := range back {
-		if now := first(settings[name].value, []byte(at[name])); now != was {
+		if now := first(settings[name].value, []byte(at[name])); now != was && (switches[now] == "" || switches[now] != switches[was]) {
 			return &device.Trouble{Why: fmt.Sprintf("its %s is not as it was before (%s, and not %s)", name, cmp.Or(now, "nothing"), was),
 				Remedy: "set it by hand in its settings"}
 		}

@@ -76,19 +76,28 @@ type film struct {
 
 // still shows what is on the screen now.
 func (f *film) still(ctx context.Context) error {
-	p, err := f.device.Picture(ctx)
-	if err != nil {
-		return err
-	}
-	img, err := p.Image()
-	if err != nil {
-		return err
-	}
-	data, err := f.fit(img)
+	data, err := f.taken(ctx)
 	if err != nil || bytes.Equal(data, f.newest) {
 		return err
 	}
 	f.newest = data
+	return f.give(data)
+}
+
+// taken is what is on the screen now.
+func (f *film) taken(ctx context.Context) ([]byte, error) {
+	p, err := f.device.Picture(ctx)
+	if err != nil {
+		return nil, err
+	}
+	img, err := p.Image()
+	if err != nil {
+		return nil, err
+	}
+	return f.fit(img)
+}
+
+func (f *film) give(data []byte) error {
 	return f.show(device.Frame{At: f.device.Now(), MediaType: "image/jpeg", Data: data})
 }
 
@@ -156,9 +165,8 @@ func (f *film) record(ctx context.Context) error {
 	}
 	f.newest, f.came, f.rested, f.more = nil, time.Now(), false, make(chan struct{}, 1)
 	var work sync.WaitGroup
-	total := int64(0)
 	work.Go(func() { // ends with the phone's connection or the decoder
-		total = pass(in, phone)
+		pass(in, phone)
 		_ = in.Close()
 	})
 	work.Go(func() {
@@ -171,11 +179,14 @@ func (f *film) record(ctx context.Context) error {
 	_ = in.Close()
 	work.Wait()
 	_ = decoder.Wait()
+	if errors.Is(err, io.EOF) {
+		err = nil // the recording ended while a still was taken
+	}
 	switch {
 	case err != nil:
 		return err
-	case total == 0:
-		return errNoRecorder // it was refused: a phone that records nothing, or the screen is one that may not be recorded
+	case f.newest == nil && f.device.turns.Load() == turns:
+		return errNoRecorder // whatever came is no recording: the phone has no recorder, or its screen may not be recorded
 	}
 	return nil
 }
@@ -188,7 +199,7 @@ const breath = 30 * time.Millisecond
 var delimiter = []byte{0, 0, 0, 1, 9, 0xf0}
 
 // pass gives the decoder what the phone records, until that ends, and tells it where a picture is whole.
-func pass(to io.Writer, from net.Conn) (total int64) {
+func pass(to io.Writer, from net.Conn) {
 	buffer, open := make([]byte, 64<<10), false
 	for {
 		if open {
@@ -197,11 +208,10 @@ func pass(to io.Writer, from net.Conn) (total int64) {
 			_ = from.SetReadDeadline(time.Time{})
 		}
 		n, err := from.Read(buffer)
-		total += int64(n)
 		if n > 0 {
 			open = true
 			if _, err := to.Write(buffer[:n]); err != nil {
-				return total
+				return
 			}
 		}
 		switch {
@@ -209,10 +219,10 @@ func pass(to io.Writer, from net.Conn) (total int64) {
 		case errors.Is(err, os.ErrDeadlineExceeded) && open:
 			open = false
 			if _, err := to.Write(delimiter); err != nil {
-				return total
+				return
 			}
 		default:
-			return total
+			return
 		}
 	}
 }
@@ -261,19 +271,11 @@ func (f *film) deliver(ctx context.Context, turns int64) error {
 			f.rested = f.rested || rest
 			f.mu.Unlock()
 			if rest {
-				p, err := f.device.Picture(ctx)
-				if err != nil {
-					return err
+				data, err := f.taken(ctx)
+				if err == nil {
+					err = f.give(data)
 				}
-				img, err := p.Image()
 				if err != nil {
-					return err
-				}
-				data, err := f.fit(img)
-				if err != nil {
-					return err
-				}
-				if err := f.show(device.Frame{At: f.device.Now(), MediaType: "image/jpeg", Data: data}); err != nil {
 					return err
 				}
 			}
@@ -281,7 +283,7 @@ func (f *film) deliver(ctx context.Context, turns int64) error {
 			f.mu.Lock()
 			data := f.newest
 			f.mu.Unlock()
-			if err := f.show(device.Frame{At: f.device.Now(), MediaType: "image/jpeg", Data: data}); err != nil {
+			if err := f.give(data); err != nil {
 				return err
 			}
 		}

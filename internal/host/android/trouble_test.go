@@ -160,6 +160,36 @@ func TestAHostilePhoneIsBoundedAndTheOthersGoOn(t *testing.T) {
 	}
 }
 
+// A phone whose recorder says why it records nothing is shown by stills, and is not asked again and again.
+func TestAPhoneThatRecordsNothingIsShownByStills(t *testing.T) {
+	s := debianServer(t)
+	var asked atomic.Int64
+	_, at := plugInLike(t, generation{"15", 35}, phone.Config{Serial: "KAEDESTILL", Extra: map[string]func(io.Writer) int{
+		"screenrecord": func(out io.Writer) int {
+			asked.Add(1)
+			_, _ = io.WriteString(out, "ERROR: unable to create video/avc codec instance\n")
+			return 1
+		}}})
+	connected(t, s, at)
+	d := opened(t, s, at)
+	app := probeApp(t)
+	ctx, stop := context.WithTimeout(context.Background(), 60*time.Second)
+	defer stop()
+	require.NoError(t, errors.Join(d.Ready(ctx, driver.Terms{}), d.Install(ctx, app), d.Start(ctx, app.Package.ApplicationID, device.Fresh)))
+	enough, frames := errors.New("enough"), 0
+	require.ErrorIs(t, inside(d).Frames(ctx, 200, 400, func(device.Frame) error {
+		if frames++; frames == 3 {
+			return enough
+		}
+		tree, err := d.Tree(ctx) // something changes, so that there is a next one
+		if err != nil {
+			return err
+		}
+		return d.Tap(ctx, screen.Locator{ID: "more"}.Find(tree)[0].Visible.Centre())
+	}), enough)
+	require.Equal(t, int64(1), asked.Load())
+}
+
 // A server of the bridge that is none, or another's, is the host's trouble, and told.
 func TestWhatIsNoBridgeIsSaid(t *testing.T) {
 	for name, answer := range map[string]string{"another version's": "OKAYzzzz", "a web server's": "HTTP/1.1 400 Bad Request\r\n\r\n",
