@@ -120,6 +120,12 @@ type Healthy interface {
 	Health(ctx context.Context) (Health, error)
 }
 
+// Hindered is a device that runs on a machine which may have other things to do. Hindered begins to measure, and
+// gives what tells for how long, since then, what is in front wanted to run and its machine did not let it.
+type Hindered interface {
+	Hindered() func() time.Duration
+}
+
 // Holding is a device that can say which apps stay on it.
 type Holding interface {
 	Installed(ctx context.Context) ([]Installed, error)
@@ -165,6 +171,7 @@ type Deed struct {
 type Trouble struct {
 	Why    string
 	Remedy string
+	Busy   bool // it is its machine's, which has too much to do at once
 }
 
 func (t *Trouble) Error() string {

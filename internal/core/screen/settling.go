@@ -28,6 +28,7 @@ type Settling struct {
 	Busy    time.Duration // since when an answer has been awaited; -1 where none is
 	Acts    time.Duration // when somebody last acted
 	blind   time.Duration // for how long of the time since Changed nobody looked
+	late    time.Duration // by how much all looks together took longer than looks do
 	fresh   bool          // nothing has changed since the last action yet
 	places  map[string]*restless
 	restive []*Node // what changed by itself, as last seen
@@ -63,6 +64,13 @@ func (s *Settling) Acted(now time.Duration) {
 // Unwatched notes that the screen was not looked at for a while, as when it had gone off and was put on
 // again: that is no time in which nothing changed.
 func (s *Settling) Unwatched(d time.Duration) { s.blind += max(0, d) }
+
+// lookTakes is what a look usually takes at most.
+const lookTakes = 100 * time.Millisecond
+
+// Looked notes what the look at the screen that was seen last took. Where each takes long, as on a machine that has
+// other things to do, what changes by itself is seen to change more rarely, and is known by that nevertheless.
+func (s *Settling) Looked(took time.Duration) { s.late += max(0, took-lookTakes) }
 
 // Calm is since when nothing has changed, as far as the screen was looked at.
 func (s *Settling) Calm() time.Duration { return s.Changed + s.blind }
@@ -111,7 +119,7 @@ func (s *Settling) See(t *Tree, now time.Duration) {
 		if byAction {
 			continue
 		}
-		if p := s.place(c.Place); p.note(now, c.Kids) {
+		if p := s.place(c.Place); p.note(now-s.late, c.Kids) {
 			s.restive = append(s.restive, c.Node)
 		} else {
 			counts = true

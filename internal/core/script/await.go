@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script/amount"
 )
@@ -34,11 +35,29 @@ type judged struct {
 	settled bool
 	steady  bool // it has been ok for as long as a screen takes to settle
 	waited  time.Duration
+	hinders hindrance
 }
+
+// hindrance is for how long, of how long that was measured, the app wanted to run and its machine did not let it.
+type hindrance struct{ kept, of time.Duration }
+
+// unmeasured is how long a step waits before its machine is measured: most have what they want by then.
+const unmeasured = time.Second
+
+// much tells whether nobody can say any more that the app was late: it had less than half of the time.
+func (h hindrance) much() bool { return h.of >= unmeasured && h.kept > h.of/2 }
+
+// lateLooks is how often at least what came to be right in time is looked at after patience has ended, where looks
+// take long: until it has settled, or is seen not to.
+const lateLooks = 8
 
 // await waits until view is content on a screen that has settled since the last
 // action, or until patience ends, and gives what view last saw. It wakes when the
 // screen changes. What came to be right just before patience ended may settle after.
+//
+// A look takes its time too, much of it on a machine that has other things to do. What it shows was so
+// at some moment of it, and nobody knows which: what a look that began after patience had ended does not
+// show came too late; what is first shown by one that may have begun before did not.
 func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, error) {
 	patience := r.o.Patience
 	if w := st.base().Within; w > 0 {
@@ -49,7 +68,15 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 	deadline := min(from+patience, limit)
 	var out judged
 	var okFrom, okBlind time.Duration // since when it is ok, and how much of that nobody looked
-	for {
+	okAfter, late := from, 0          // when it was last known not to be, and how often that was seen since patience ended
+	_, acts := st.(patient)
+	if _, ok := st.(*Expect); ok {
+		acts = false
+	}
+	machine, measures := device.As[device.Hindered](r.device)
+	var kept func() time.Duration
+	var keptFrom time.Duration
+	for last := from; ; {
 		before := r.device.Now()
 		tree, err := r.device.Tree(r.ctx)
 		if err != nil {
@@ -57,6 +84,7 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		}
 		now := r.device.Now()
 		r.settling.See(tree, now)
+		r.settling.Looked(now - before)
 		quiet := quiet
 		if tree.Rests >= quiet { // the page itself tells that nothing comes
 			quiet = 0
@@ -68,14 +96,17 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		was := out.sight
 		out.sight, out.tree, out.waited = view(tree), tree, now-from
 		if !was.ok || !out.ok || was.key != out.key {
-			okFrom, okBlind = r.settling.Any, 0
+			okFrom, okBlind, okAfter, late = r.settling.Any, 0, last, 0
 		}
-		// What the look itself took, such as a screen's waking, is no time in which nothing changed.
+		last = before
+		// What the look itself took, such as a screen's waking, is no time in which nothing changed; but for so much
+		// of it as looks usually take, or on a machine where each takes long nothing would ever have settled.
 		looked := max(before, min(now, r.settling.Any))
 		calm := r.settling.Settled(looked, quiet)
 		out.steady = out.ok && looked-okFrom-okBlind >= quiet
-		r.settling.Unwatched(now - looked)
-		okBlind += now - looked
+		blind := max(0, now-looked-r.o.Quiet/2)
+		r.settling.Unwatched(blind)
+		okBlind += blind
 		if e, ok := st.(*Expect); ok && out.ok {
 			if l, ok := e.Condition.(lasting); ok && l.atOnce() {
 				return out, nil
@@ -85,14 +116,27 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 		if out.settled && (out.ok || out.final) {
 			return out, nil
 		}
-		last := deadline + quiet + okBlind // looks that take long are no reason to give up on what is right
-		if now >= deadline && (!out.ok || tree.Busy || okFrom > deadline || now >= last) {
-			out.settled = calm
-			return out, nil
-		}
 		until := deadline
+		if measures && kept == nil {
+			if now-from >= unmeasured {
+				kept, keptFrom = machine.Hindered(), r.device.Now()
+			} else {
+				until = min(until, from+unmeasured)
+			}
+		}
 		if now >= deadline {
-			until = last
+			if late++; out.ok {
+				until = deadline + quiet + okBlind // looks that take long are no reason to give up on what is right
+			}
+			over := !out.ok && before >= deadline || out.ok && (tree.Busy && !acts || okAfter > deadline ||
+				now >= until && late >= lateLooks)
+			if over || now >= limit {
+				out.settled = calm
+				if kept != nil {
+					out.hinders = hindrance{kept(), now - keptFrom}
+				}
+				return out, nil
+			}
 		}
 		if soon := max(r.settling.Calm(), okFrom+okBlind) + quiet; !tree.Busy && soon > now {
 			until = min(until, soon)
@@ -101,6 +145,14 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 			return judged{}, err
 		}
 	}
+}
+
+// tooBusy is the device's trouble where its machine was.
+func (h hindrance) tooBusy() error {
+	return &device.Trouble{Busy: true,
+		Why: fmt.Sprintf("its machine was too busy to let the app run: for %s of %s it waited for a processor, so that nobody can say whether the app was late",
+			short(h.kept), short(h.of)),
+		Remedy: "have that host do less at once, or give it more processors"}
 }
 
 // maxIdle is how often in a row a device may say that something has changed, or that
@@ -138,6 +190,12 @@ func (r *runner) judge(st Statement, expected string, view func(*screen.Tree) si
 	}
 	if p, ok := st.(patient); ok && p.content(saw) { // who acts need not wait for an answer for ever
 		return saw.sight, nil
+	}
+	if saw.hinders.much() {
+		stopped := r.trouble(st, saw.hinders.tooBusy())
+		stopped.failure.WaitedMS = saw.waited.Milliseconds()
+		r.mark(stopped, saw.nodes)
+		return saw.sight, stopped
 	}
 	cause, actual := r.verdictOf(saw)
 	if e, ok := st.(*Expect); ok && expected == "" {

@@ -134,8 +134,53 @@ func TestLooksThatTakeLongAreNoReasonToGiveUp(t *testing.T) {
 	for _, takes := range []time.Duration{0, 100 * time.Millisecond, 350 * time.Millisecond, 900 * time.Millisecond} {
 		require.Equal(t, verdict.Pass, on(2900*time.Millisecond, takes).Verdict,
 			"it came in time, and each look takes %s", takes)
-		require.Equal(t, verdict.Fail, on(4100*time.Millisecond, takes).Verdict, "it came late, and each look takes %s",
-			takes)
+		require.Equal(t, verdict.Fail, on(4100*time.Millisecond+takes, takes).Verdict,
+			"it came later than a look can tell, and each look takes %s", takes)
+	}
+}
+
+// A machine that has other things to do: each look takes over a second, and in each a stopwatch has gone on.
+func TestAStopwatchKeepsNoStepWaitingWhereLooksTakeLong(t *testing.T) {
+	for _, takes := range []time.Duration{400 * time.Millisecond, 1300 * time.Millisecond} {
+		for _, at := range []time.Duration{0, 2 * time.Second, 3900 * time.Millisecond} {
+			p := film(200*time.Millisecond, time.Minute, func(now time.Duration) []*screen.Node {
+				if now < at {
+					return nil
+				}
+				return []*screen.Node{el("button", "go", "Go", 10)}
+			})
+			r := judgeOn(t, slow{p, takes}, `"Go"`, `expect "Go"`, `tap "Go"`)
+			require.Equal(t, verdict.Pass, r.Verdict, "it came after %s, and each look takes %s: %+v", at, takes, r.Failure)
+		}
+		r := judgeOn(t, slow{blinking(), takes}, `#lamp`, `expect #lamp shows "99"`)
+		require.Equal(t, verdict.Fail, r.Verdict, "what is not so is not so, and each look takes %s", takes)
+	}
+}
+
+// hindered is a device on a machine that keeps it from running for so much of the time.
+type hindered struct {
+	*paper
+	share float64
+}
+
+func (s hindered) Hindered() func() time.Duration {
+	from := s.now
+	return func() time.Duration { return time.Duration(s.share * float64(s.now-from)) }
+}
+
+func TestWhoWasKeptFromRunningWasNotLate(t *testing.T) {
+	comes := func() *paper {
+		return &paper{moments: []moment{{0, shows()}, {5 * time.Second, shows(el("button", "go", "Go", 10))}}}
+	}
+	for _, step := range []string{`expect "Go"`, `tap "Go"`} {
+		r := judgeOn(t, hindered{comes(), 0.7}, `"Go"`, step)
+		require.Equal(t, verdict.Error, r.Verdict, step)
+		var trouble *device.Trouble
+		require.ErrorAs(t, r.Err, &trouble, step)
+		require.True(t, trouble.Busy)
+		require.Contains(t, r.Failure.Actual, "for 2.1 s of 3.0 s it waited for a processor")
+		r = judgeOn(t, hindered{comes(), 0.3}, `"Go"`, step)
+		require.Equal(t, verdict.Fail, r.Verdict, "%s: a machine that has a little to do is no excuse", step)
 	}
 }
 

@@ -64,6 +64,7 @@ type Device struct {
 	seed     uint64
 	revision uint64
 	tree     *screen.Tree
+	looks    time.Duration // that all looks at the screen together took
 	surroundings
 
 	asked *page.EventJavascriptDialogOpening // the dialog that is shown, nil for none

@@ -25,6 +25,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset/keeper"
 )
@@ -53,7 +54,9 @@ func verdictOf(t *testing.T, d driver.Device, lines ...string) script.Result {
 	require.Empty(t, findings)
 	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer stop()
-	return script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: odd}, &pictures{t: t})
+	return devicetest.Unhindered(t, func() script.Result {
+		return script.RunCase(ctx, s, s.Cases[0], d, script.Options{App: odd}, &pictures{t: t})
+	})
 }
 
 // TestHostilePagesCostTheirOwnHandsetAlone has pages do their worst on one handset, while

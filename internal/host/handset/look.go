@@ -19,7 +19,9 @@ import (
 
 // Tree is what is on the screen now.
 func (d *Device) Tree(ctx context.Context) (*screen.Tree, error) {
+	began := time.Now()
 	t, err := d.see(ctx)
+	d.looks += time.Since(began)
 	if err != nil || d.tab == nil || d.away || d.tab.asked() != nil {
 		return t, err
 	}

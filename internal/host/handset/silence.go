@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"yamato/internal/core/device"
 )
 
 // Silence is measured in the app's own time: while a machine that has other things to do lets the browser
@@ -105,4 +107,20 @@ func (q *quiet) left() time.Duration {
 		return 0
 	}
 	return max(left, 100*time.Millisecond)
+}
+
+var _ device.Hindered = (*Device)(nil)
+
+// Hindered measures for how long the app was not let run: as far as its page let looks wait, which an app may do by
+// itself; and as far as a process of the browser was ready to run and had no processor, which may be another one's.
+func (d *Device) Hindered() func() time.Duration {
+	r := d.running
+	before, looks, from := r.turnsNow(), d.looks, time.Now()
+	return func() time.Duration {
+		wall := time.Since(from)
+		if d.looks-looks <= wall/4 { // it answers: nothing need be read
+			return 0
+		}
+		return max(0, min(d.looks-looks, wall-r.turnsNow().silent(before, wall)))
+	}
 }

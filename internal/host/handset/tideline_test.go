@@ -20,6 +20,7 @@ import (
 	"yamato/internal/core/screen"
 	"yamato/internal/core/script"
 	"yamato/internal/core/verdict"
+	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
 	"yamato/internal/testbin"
 )
@@ -66,8 +67,10 @@ func judge(t *testing.T, d driver.Device, app, text string) map[string]script.Re
 	o.App = app
 	out := map[string]script.Result{}
 	for _, c := range s.Cases {
-		out[c.Name] = script.RunCase(context.Background(), s, c, d, o,
-			&pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")})
+		out[c.Name] = devicetest.Unhindered(t, func() script.Result {
+			return script.RunCase(context.Background(), s, c, d, o,
+				&pictures{t: t, dir: os.Getenv("YAMATO_TEST_PICTURES")})
+		})
 	}
 	return out
 }
@@ -80,8 +83,10 @@ func judgeKnown(t *testing.T, d driver.Device, app, text string, only ...string)
 	out := map[string]script.Result{}
 	for _, c := range s.Cases {
 		if len(only) == 0 || slices.Contains(only, c.Name) {
-			out[c.Name] = script.RunCase(context.Background(), s, c, d, script.Options{App: app,
-				Known: func(string) bool { return true }}, &pictures{t: t})
+			out[c.Name] = devicetest.Unhindered(t, func() script.Result {
+				return script.RunCase(context.Background(), s, c, d, script.Options{App: app,
+					Known: func(string) bool { return true }}, &pictures{t: t})
+			})
 		}
 	}
 	return out
