@@ -13,7 +13,7 @@ CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' 
 help: ## say what can be made
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
-demo: postgres handsets video $(PROGRAM) ## show it, and go on serving until Ctrl-C
+demo: postgres handsets bridge video $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
 # What takes longest begins first: packages are tested two at a time. With the race detector runs what has goroutines,
@@ -78,7 +78,7 @@ upgrade: postgres $(PROGRAM) ## try this version beside the one before, through 
 	git worktree remove --force bin/before
 	YAMATO_TEST_BEFORE=$(CURDIR)/bin/yamato-before $(TESTED) -run TestTheVersionBefore -v ./internal/e2e
 
-screenshots: postgres terminal browser video $(PROGRAM) ## make the pictures in docs/screenshots anew
+screenshots: postgres terminal browser bridge video $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
 generate: ## generate from api/openapi.yaml
@@ -129,6 +129,11 @@ handsets: # need a browser; without one the demo says what it leaves out
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
 	  echo "Chromium cannot be installed: the demo goes on without the site desk."
 
+bridge: # to phones; without it the demo says what it leaves out
+	@command -v adb >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing adb"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq adb >/dev/null; } || \
+	  echo "Android's debug bridge cannot be installed: the demo goes on without the site cable."
+
 video: # of sessions needs ffmpeg; without it they keep pictures, and say so
 	@command -v ffmpeg >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing ffmpeg"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq ffmpeg >/dev/null; } || \
@@ -143,4 +148,4 @@ terminal: # a terminal window without a monitor
 	$(call need,no-such-command,/usr/share/fonts/truetype/dejavu/DejaVuSansMono.ttf,fonts-dejavu-core)
 	$(call need,import,/usr/bin/import-im6.q16,imagemagick)
 
-.PHONY: help demo test test-one quick bench soak upgrade kills screenshots generate postgres packers node browser terminal handsets video
+.PHONY: help demo test test-one quick bench soak upgrade kills screenshots generate postgres packers node browser terminal handsets bridge video

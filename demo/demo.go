@@ -228,13 +228,51 @@ var (
 const Pairs = "Tideline in every pair"
 
 // Sites are the names of the scenario's sites.
-var Sites = []string{"bench", "rack", "shelf", Desk}
+var Sites = []string{"bench", "rack", "shelf", Desk, Cable}
 
-// Desk is the site that needs a browser on the machine.
-const Desk = "desk"
+// Desk is the site that needs a browser on the machine, and Cable the one that needs Android's debug bridge.
+const (
+	Desk  = "desk"
+	Cable = "cable"
+)
 
-// Site is the description of one of the scenario's sites.
-func Site(name string) ([]byte, error) { return files.ReadFile("sites/" + name + ".yaml") }
+// Bench is the lineup of all that is simulated, and CableTags are those of the cases that are run on a cable.
+const Bench = "the test bench"
+
+var CableTags = []string{"fares"}
+
+// Phone is one of the phones that ship, as it is plugged in at the site Cable.
+type Phone struct{ Serial, Model, OS string }
+
+// Phones are those on a cable.
+var Phones = []Phone{{"KAEDE7C1", "Kaede 7", "15"}, {"KAEDEMINIC1", "Kaede Mini", "15"}}
+
+// Emulator is how the OS's image tools would describe the emulator at the site Cable: the name of its folder, and what
+// its config.ini says.
+func Emulator() (name, config string) {
+	return "Kaede_7_API_34", `avd.ini.displayname=Kaede 7
+hw.lcd.width=816
+hw.lcd.height=1792
+hw.lcd.density=320
+hw.ramSize=4096
+hw.cpu.ncore=1
+abi.type=x86_64
+image.sysdir.1=system-images/android-34/default/x86_64/
+`
+}
+
+// Site is the description of one of the scenario's sites. That of Cable wants to know this program, and where its phones are.
+func Site(name, program string, phones []string) ([]byte, error) {
+	text, err := files.ReadFile("sites/" + name + ".yaml")
+	if err != nil || name != Cable {
+		return text, err
+	}
+	quoted := func(words ...string) string { // JSON is YAML
+		list, _ := json.Marshal(words)
+		return strings.Trim(string(list), "[]")
+	}
+	return []byte(strings.NewReplacer("PROGRAM", quoted(program), "PHONES", quoted(phones...)).Replace(string(text))), nil
+}
 
 func texts(dir string) (map[string]string, error) {
 	out := map[string]string{}

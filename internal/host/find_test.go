@@ -103,9 +103,9 @@ func TestDevicesComeAndGoByThemselvesAndKeepTheirNames(t *testing.T) {
 	require.Empty(t, b.hello().Devices)
 	first, second, third := &lent{}, &lent{}, &lent{}
 	s.put(first, "serial-1")
-	b.saying(named("kaede-7-1"))
+	b.saying(named("kaede-7-cable-1"))
 	s.put(second, "serial-2")
-	b.saying(named("kaede-7-2"))
+	b.saying(named("kaede-7-cable-2"))
 	s.put(third, "serial-3")
 	b.saying(named("inas-own"))
 
@@ -115,7 +115,7 @@ func TestDevicesComeAndGoByThemselvesAndKeepTheirNames(t *testing.T) {
 	require.False(t, first.wasClosed())
 
 	s.changes <- driver.Change{ID: "serial-1", Like: "Kaede 7"}
-	b.saying(func(m link.FromHost) bool { return m.Fleet != nil && slices.Contains(m.Fleet.Gone, "kaede-7-1") })
+	b.saying(func(m link.FromHost) bool { return m.Fleet != nil && slices.Contains(m.Fleet.Gone, "kaede-7-cable-1") })
 	require.Eventually(t, first.wasClosed, 10*time.Second, time.Millisecond)
 	stop()
 
@@ -123,11 +123,11 @@ func TestDevicesComeAndGoByThemselvesAndKeepTheirNames(t *testing.T) {
 	tend(t, b2, s, dir, site)
 	require.Empty(t, b2.hello().Devices)
 	s.put(&lent{}, "serial-2")
-	b2.saying(named("kaede-7-2"))
+	b2.saying(named("kaede-7-cable-2"))
 	s.put(&lent{}, "serial-4")
-	b2.saying(named("kaede-7-3"))
+	b2.saying(named("kaede-7-cable-3"))
 	s.put(&lent{}, "serial-1")
-	b2.saying(named("kaede-7-1"))
+	b2.saying(named("kaede-7-cable-1"))
 }
 
 func TestALeaseOfADeviceThatMayComeAgainEndsAtOnceAndIsCleanedWhenItComes(t *testing.T) {
@@ -137,8 +137,8 @@ func TestALeaseOfADeviceThatMayComeAgainEndsAtOnceAndIsCleanedWhenItComes(t *tes
 	stop := tend(t, b, s, dir, site)
 	b.hello()
 	s.put(&lent{patient: patient{hang: make(chan struct{})}}, "serial-1")
-	b.saying(named("kaede-7-1"))
-	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 1, Device: "kaede-7-1", Apps: []string{"example.tideline"},
+	b.saying(named("kaede-7-cable-1"))
+	b.toHost <- link.ToHost{Leases: []link.Lease{{Number: 1, Device: "kaede-7-cable-1", Apps: []string{"example.tideline"},
 		TTLMS: 60_000, Attempt: &link.Attempt{PackageBlob: b.digest("app"), SuiteBlob: b.digest("suite"), Cases: []int{0}}}}}
 	b.event(func(e link.Event) bool { return e.CaseOpen != nil })
 	stop() // in the middle of it

@@ -24,6 +24,12 @@ import (
 // generations are those of the OS that the phone that ships can have, with their numbers for programs.
 var generations = map[string]int{"10": 29, "15": 35}
 
+// bodies are what the phone that ships can be, by its model: its screen in dp, and its memory.
+var bodies = map[string]fleet.Model{
+	"Kaede 7":    {Model: "Kaede 7", Platform: "android", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192},
+	"Kaede Mini": {Model: "Kaede Mini", Platform: "android", Form: "phone", Width: 316, Height: 632, MemoryMB: 2048},
+}
+
 // askPerson gives what asks whoever sits at this terminal whether a computer may debug the phone. What is answered with
 // "always" is not asked again.
 func (a *App) askPerson() func(ctx context.Context, key string) (allowed, always bool) {
@@ -52,7 +58,7 @@ func (a *App) askPerson() func(ctx context.Context, key string) (allowed, always
 
 // standinPhone serves a phone that the OS's debug bridge connects to.
 func (a *App) standinPhone() *cobra.Command {
-	var listen, release, serial string
+	var listen, release, serial, model string
 	var asks bool
 	cmd := &cobra.Command{
 		Use: "phone", Short: "Serve a simulated phone that Android's debug bridge connects to, until Ctrl-C",
@@ -62,6 +68,10 @@ func (a *App) standinPhone() *cobra.Command {
 			api := generations[release]
 			if api == 0 {
 				return ui.WrongCall{Title: fmt.Sprintf("the phone has no OS %q", release), Hint: "it has 10 or 15"}
+			}
+			shape, known := bodies[model]
+			if !known {
+				return ui.WrongCall{Title: fmt.Sprintf("the phone cannot be a %q", model), Hint: "it can be a Kaede 7 or a Kaede Mini"}
 			}
 			host, _, err := net.SplitHostPort(listen)
 			if ip := net.ParseIP(host); err != nil || ip == nil || !ip.IsLoopback() {
@@ -83,7 +93,7 @@ func (a *App) standinPhone() *cobra.Command {
 				return err
 			}
 			body, err := v.Open(&driver.Site{Name: "phone"}, driver.SiteDevice{Name: "phone", Kind: fleet.Real, OS: release},
-				fleet.Model{Model: "Kaede 7", Platform: "android", Form: "phone", Width: 408, Height: 896, MemoryMB: 8192})
+				shape)
 			if err != nil {
 				return err
 			}
@@ -92,8 +102,8 @@ func (a *App) standinPhone() *cobra.Command {
 			if !asks {
 				allow = nil
 			}
-			p, err := phone.New(phone.Config{Allow: allow, Serial: serial, Model: "Kaede 7", Maker: "Kaede", Release: release, API: api, ABI: "x86_64",
-				Width: 816, Height: 1792, Density: 320, Dir: dir, Device: body})
+			p, err := phone.New(phone.Config{Allow: allow, Serial: serial, Model: model, Maker: "Kaede", Release: release, API: api, ABI: "x86_64",
+				Width: 2 * shape.Width, Height: 2 * shape.Height, Density: 320, Dir: dir, Device: body})
 			if err != nil {
 				return err
 			}
@@ -105,6 +115,8 @@ func (a *App) standinPhone() *cobra.Command {
 	f := cmd.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:5555", "address on loopback that the bridge connects to")
 	f.StringVar(&release, "os", "15", "version of the OS: 10 or 15")
+	f.StringVar(&model, "model", "Kaede 7", "its model: Kaede 7 or Kaede Mini")
+	_ = cmd.RegisterFlagCompletionFunc("model", cobra.FixedCompletions([]string{"Kaede 7", "Kaede Mini"}, cobra.ShellCompDirectiveNoFileComp))
 	f.BoolVar(&asks, "asks", false, "ask here, in its person's place, whether a computer may debug it")
 	f.StringVar(&serial, "serial", "KAEDE7R1", "its hardware's number")
 	_ = cmd.RegisterFlagCompletionFunc("os", cobra.FixedCompletions([]string{"10", "15"}, cobra.ShellCompDirectiveNoFileComp))

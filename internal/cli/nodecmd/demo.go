@@ -17,6 +17,7 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/host/android"
 	"yamato/internal/host/handset"
 )
 
@@ -70,7 +71,11 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return err
 	}
-	paths, err := writeSamples(c.dir, sitesHere(c.without))
+	cable, err := prepareCable(c.dir, sitesHere(c.without))
+	if err != nil {
+		return errors.Join(err, s.close())
+	}
+	paths, err := writeSamples(c.dir, sitesHere(c.without), cable.at())
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
@@ -78,12 +83,14 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 	if err != nil {
 		return errors.Join(err, s.close())
 	}
+	cable.tell(sites)
 	path := a.keepConnection(ui.Connection{Service: s.node.url, Token: s.node.userToken, Project: s.node.project},
 		filepath.Dir(s.node.hostToken))
 	fmt.Fprintf(a.Out, "The service is at %s, with a PostgreSQL cluster of its own; data in %s.\n", s.node.url, c.dir)
 	inner, stop := context.WithCancel(ctx)
 	g, inner := errgroup.WithContext(inner)
 	g.Go(func() error { return s.run(inner, sites) })
+	g.Go(func() error { return cable.run(inner, c.log) })
 	var outcome error
 	g.Go(func() error {
 		outcome = a.showDemo(inner, s, sitesHere(c.without), began, seed)
@@ -114,7 +121,7 @@ func (a *App) demo(ctx context.Context, c stackConfig, once bool, seed int64) er
 
 // writeSamples writes the packages, suites and the site file of the scenario, so
 // that they can be used by hand, and gives the paths of the site files.
-func writeSamples(dir string, names []string) ([]string, error) {
+func writeSamples(dir string, names, phones []string) ([]string, error) {
 	files := map[string][]byte{}
 	for _, versions := range []struct {
 		of   []demo.Version
@@ -153,9 +160,13 @@ func writeSamples(dir string, names []string) ([]string, error) {
 	for name, text := range plans {
 		files[filepath.Join("plans", name)] = []byte(text)
 	}
+	program, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
 	var sites []string
 	for _, name := range names {
-		if files[name+".yaml"], err = demo.Site(name); err != nil {
+		if files[name+".yaml"], err = demo.Site(name, program, phones); err != nil {
 			return nil, err
 		}
 		sites = append(sites, filepath.Join(dir, name+".yaml"))
@@ -183,6 +194,9 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	}
 	if err := handset.Available(); err != nil && !slices.Contains(sites, demo.Desk) {
 		fmt.Fprintf(a.Out, "The site desk is left out: %s.\n", err)
+	}
+	if err := android.Available(); err != nil && !slices.Contains(sites, demo.Cable) {
+		fmt.Fprintf(a.Out, "The site cable is left out: %s.\n", err)
 	}
 	fmt.Fprintf(a.Out, "The hosts of the sites %s are linked, with %s. Ready after %.1f s.\n", listed(sites),
 		ui.Plural(len(devices), "device"), time.Since(began).Seconds())
@@ -218,7 +232,7 @@ func awaitDevices(ctx context.Context, c *client.Service, sites []string) ([]con
 		list, err := client.As[[]contract.Device](c.ListDevices(ctx, c.Project, nil))
 		// what an earlier showing had at a site that is left out now stays offline
 		list = slices.DeleteFunc(list, func(d contract.Device) bool { return !slices.Contains(sites, d.Site) })
-		if err == nil && allKnown(list, len(sites)) {
+		if err == nil && allKnown(list, sites) {
 			return list, nil
 		}
 		select {
@@ -239,22 +253,26 @@ func listed(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
-// allKnown tells whether all hosts are linked and each device has come to rest.
-func allKnown(list []contract.Device, wanted int) bool {
-	sites := map[string]bool{}
+// allKnown tells whether all hosts are linked, what is on a cable has been found, and each device has come to rest.
+func allKnown(list []contract.Device, sites []string) bool {
+	found := map[string]int{}
 	for _, d := range list {
 		if d.State == "offline" || d.State == "booting" {
 			return false
 		}
-		sites[d.Site] = true
+		found[d.Site]++
 	}
-	return len(sites) == wanted
+	if slices.Contains(sites, demo.Cable) && found[demo.Cable] < len(demo.Phones)+1 { // and the emulator
+		return false
+	}
+	return len(found) == len(sites)
 }
 
 // sitesHere are the scenario's sites that this machine can have and that are wanted.
 func sitesHere(without []string) []string {
 	return slices.DeleteFunc(slices.Clone(demo.Sites), func(name string) bool {
-		return slices.Contains(without, name) || name == demo.Desk && handset.Available() != nil
+		return slices.Contains(without, name) || name == demo.Desk && handset.Available() != nil ||
+			name == demo.Cable && android.Available() != nil
 	})
 }
 

@@ -467,7 +467,7 @@ func (a *App) HostCommand() *cobra.Command {
 
 // supervise keeps a child of this program running until ctx ends, and then ends
 // it. It waits for it.
-func supervise(ctx context.Context, log *slog.Logger, args ...string) error {
+func supervise(ctx context.Context, log *slog.Logger, env []string, args ...string) error {
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -476,6 +476,7 @@ func supervise(ctx context.Context, log *slog.Logger, args ...string) error {
 	defer runtime.UnlockOSThread()
 	for ctx.Err() == nil {
 		cmd := exec.Command(self, args...)
+		cmd.Env = append(os.Environ(), env...)
 		cmd.Stderr = os.Stderr
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 		if err := cmd.Start(); err != nil {

@@ -56,7 +56,7 @@ func (s *showing) versions(ctx context.Context) (last contract.Build, err error)
 		if last, err = s.pushSample(ctx, "tideline", v, "release"); err != nil {
 			return last, err
 		}
-		r, err := s.start(ctx, last, contract.NewRun{On: &demo.NativePlatforms, RepeatFailed: &repeat})
+		r, err := s.start(ctx, last, contract.NewRun{Lineup: ui.Optional(demo.Bench), RepeatFailed: &repeat})
 		if err != nil {
 			return last, err
 		}
@@ -91,12 +91,34 @@ func (s *showing) together(ctx context.Context, last contract.Build, sites []str
 		}
 		runs = append(runs, r)
 	}
+	if slices.Contains(sites, demo.Cable) {
+		on, err := s.onCable(ctx)
+		if err != nil {
+			return err
+		}
+		r, err := s.start(ctx, last, contract.NewRun{On: &on, Tags: &demo.CableTags})
+		if err != nil {
+			return err
+		}
+		runs = append(runs, r)
+	}
 	for _, r := range runs {
 		if err := s.tell(ctx, r); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// onCable are the names of what is on a cable.
+func (s *showing) onCable(ctx context.Context) (names []string, err error) {
+	list, err := client.As[[]contract.Device](s.c.ListDevices(ctx, s.c.Project, nil))
+	for _, d := range list {
+		if d.Site == demo.Cable {
+			names = append(names, d.Name)
+		}
+	}
+	return names, err
 }
 
 // rest hands in what is not run, and saves the plans: what starts by itself does from then on.

@@ -112,7 +112,10 @@ func (s *stack) openNode(ctx context.Context, c stackConfig) error {
 }
 
 // siteFile is a site file that has been read, and is right.
-type siteFile struct{ path, name string }
+type siteFile struct {
+	path, name string
+	env        []string // of its host, beside this process's
+}
 
 // readSites reads site files before anything is started for them.
 func readSites(paths []string) ([]siteFile, error) {
@@ -132,7 +135,7 @@ func readSites(paths []string) ([]siteFile, error) {
 				site.Name),
 				Hint: "give one of them another name"}
 		}
-		out = append(out, siteFile{path, site.Name})
+		out = append(out, siteFile{path: path, name: site.Name})
 	}
 	return out, nil
 }
@@ -146,7 +149,7 @@ func (s *stack) run(ctx context.Context, sites []siteFile) error {
 		args := []string{"host", "--site", site.path, "--service", s.node.url, "--token-file", s.node.hostToken,
 			"--dir",
 			filepath.Join(s.dir, "host-"+site.name)}
-		g.Go(func() error { return supervise(ctx, s.log, args...) })
+		g.Go(func() error { return supervise(ctx, s.log, site.env, args...) })
 	}
 	err := g.Wait()
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {

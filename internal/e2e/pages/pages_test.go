@@ -83,7 +83,7 @@ func TestEveryCommandOfThePagesRunsAsWritten(t *testing.T) {
 	require.NoError(t, err)
 	address := l.Addr().String()
 	require.NoError(t, l.Close())
-	demo := exec.Command(program, "demo", "--dir", data, "--listen", address, "--without", "desk")
+	demo := exec.Command(program, "demo", "--dir", data, "--listen", address, "--without", "desk,cable")
 	demo.Env = env
 	demo.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out, err := os.Create(filepath.Join(home, "shown"))

@@ -90,6 +90,28 @@ func (s *Server) Start(ctx context.Context) error {
 	return fmt.Errorf("%w, and cannot be started: %s", errServer, bytes.TrimSpace(out[:min(len(out), 500)]))
 }
 
+// Available tells why no phones can be found on this machine, nil where they can.
+func Available() error {
+	if _, err := exec.LookPath("adb"); err != nil {
+		return errors.New("Android's debug bridge is not installed here (as root: apt-get install -y adb)")
+	}
+	return nil
+}
+
+// Stop ends the server, and with it the way to all phones that it sees: for a server that is nobody else's.
+func (s *Server) Stop(ctx context.Context) error {
+	c, err := s.dial(ctx)
+	if err != nil {
+		return nil // there is none
+	}
+	defer c.Close()
+	err = request(c, "host:kill")
+	if errors.Is(err, errServer) { // it may end before it says so
+		return nil
+	}
+	return err
+}
+
 // dial connects to the server and asks for a service. What it says after its OKAY is read from the connection, which ends
 // with ctx.
 func (s *Server) dial(ctx context.Context, services ...string) (net.Conn, error) {

@@ -16,6 +16,7 @@ import (
 	"github.com/google/renameio/v2"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/plain"
 	"yamato/internal/host/driver"
 	"yamato/internal/link"
 )
@@ -286,7 +287,7 @@ func (y *Yard) nameOf(c driver.Change) (string, error) {
 		}
 		taken = append(taken, d.Name)
 	}
-	name := fleet.ProposeName(c.Like, taken)
+	name := fleet.ProposeName(plain.Clip(c.Like, 24)+" "+y.site.Name, taken) // devices of other hosts, of which nobody here knows, may be of the same model
 	if y.kept.Found == nil {
 		y.kept.Found = map[string]string{}
 	}
