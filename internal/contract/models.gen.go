@@ -1623,10 +1623,13 @@ type Package struct {
 	Rotation    *string   `json:"rotation,omitempty"`
 	Signing     *Signing  `json:"signing,omitempty"`
 	Size        int64     `json:"size"`
-	TargetApi   *int      `json:"target_api,omitempty"`
-	TargetOs    *string   `json:"target_os,omitempty"`
-	VersionCode string    `json:"version_code"`
-	VersionName string    `json:"version_name"`
+
+	// Splits the packages that it is split into, of which a device is given those that it wants; the base has the name base
+	Splits      *[]Part `json:"splits,omitempty"`
+	TargetApi   *int    `json:"target_api,omitempty"`
+	TargetOs    *string `json:"target_os,omitempty"`
+	VersionCode string  `json:"version_code"`
+	VersionName string  `json:"version_name"`
 }
 
 // Part defines model for Part.

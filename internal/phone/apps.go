@@ -4,11 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
-	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,12 +18,13 @@ import (
 
 // app is one that is installed.
 type app struct {
-	p     appfile.Package
-	path  string
-	fresh bool // its data were taken away: it starts as on its first day
-	uid   int
-	pid   int    // 0 while it does not run
-	tag   string // its own language, "" for the system's
+	p      appfile.Package
+	paths  []string // of its packages, the base first
+	splits []string // names of the others
+	fresh  bool     // its data were taken away: it starts as on its first day
+	uid    int
+	pid    int    // 0 while it does not run
+	tag    string // its own language, "" for the system's
 
 	grants map[string]grant // by the OS's name of the permission
 }
@@ -40,9 +37,6 @@ type body struct {
 	pids   int
 	uids   map[string]int
 }
-
-// maxPackage bounds a package that is installed, in bytes.
-const maxPackage = 4 << 30
 
 // with does something with the device once its clock has come to where the wall's is. It is done by one at a time.
 func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error {
@@ -125,6 +119,8 @@ func packages(j *job) int {
 	switch j.args[1] {
 	case "install":
 		return install(j, rest)
+	case "install-create", "install-write", "install-commit", "install-abandon":
+		return installing(j, strings.TrimPrefix(j.args[1], "install-"), rest)
 	case "list":
 		p.lock()
 		defer p.using.Unlock()
@@ -141,6 +137,9 @@ func packages(j *job) int {
 		defer p.using.Unlock()
 		if a := p.body.apps[name]; a != nil {
 			j.say("package:/data/app/%s-1/base.apk\n", name)
+			for _, of := range a.splits {
+				j.say("package:/data/app/%s-1/split_%s.apk\n", name, of)
+			}
 			return 0
 		}
 		return 1
@@ -185,101 +184,6 @@ func (j *job) outcome(err error, well, badly string) int {
 	return 0
 }
 
-// install reads a package from what comes in, or from a file, and puts it on the phone.
-func install(j *job, args []string) int {
-	size, down, from := int64(-1), false, ""
-	for i := 0; i < len(args); i++ {
-		switch {
-		case args[i] == "-S" && i+1 < len(args):
-			i++
-			n, err := strconv.ParseInt(args[i], 10, 64)
-			if err != nil || n < 0 || n > maxPackage {
-				return j.fail(1, "Failure [INSTALL_FAILED_INVALID_URI: bad size]")
-			}
-			size = n
-		case args[i] == "-d":
-			down = true
-		case !strings.HasPrefix(args[i], "-"):
-			from = args[i]
-		}
-	}
-	in := j.in
-	if size < 0 {
-		f, err := j.phone.files.Get(from)
-		if err != nil {
-			return j.fail(1, "Error: Unable to open file: %s", from)
-		}
-		defer f.Close()
-		in, size = f, maxPackage
-	}
-	err := j.phone.put(j.ctx, io.LimitReader(in, size), down)
-	switch t := j.phone.config.Troubles; {
-	case j.phone.fate.befalls(t.Refuse):
-		err = errors.New("INSTALL_FAILED_USER_RESTRICTED: Install canceled by user")
-	case j.phone.fate.befalls(t.Room):
-		err = errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
-	}
-	if err != nil {
-		j.say("Failure [%s]\n", err)
-		return 1
-	}
-	j.say("Success\n")
-	return 0
-}
-
-// put installs a package. Its errors begin with the OS's word for what is wrong.
-func (p *Phone) put(ctx context.Context, in io.Reader, down bool) error {
-	dir := filepath.Join(p.config.Dir, "data", "app")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
-	}
-	f, err := os.CreateTemp(dir, "*.apk")
-	if err != nil {
-		return errors.New("INSTALL_FAILED_INSUFFICIENT_STORAGE")
-	}
-	defer f.Close()
-	size, err := io.Copy(f, in)
-	var read *appfile.Package
-	if err == nil {
-		read, err = appfile.Read(f, size)
-	}
-	switch {
-	case err != nil:
-		err = fmt.Errorf("INSTALL_PARSE_FAILED_NOT_APK: Failed to parse package: %w", err)
-	case read.Kind != appfile.Android:
-		err = errors.New("INSTALL_PARSE_FAILED_NOT_APK: this is no Android package")
-	case read.MinimumAPI > p.config.API:
-		err = fmt.Errorf("INSTALL_FAILED_OLDER_SDK: Requires newer sdk version #%d (current version is #%d)", read.MinimumAPI,
-			p.config.API)
-	case len(read.ABIs) > 0 && !slices.Contains(read.ABIs, p.config.ABI):
-		err = fmt.Errorf("INSTALL_FAILED_NO_MATCHING_ABIS: Failed to extract native libraries, res=-113")
-	}
-	if err == nil {
-		err = p.with(ctx, func(d driver.Device) error {
-			if before := p.body.apps[read.ApplicationID]; before != nil && !down && older(read.VersionCode, before.p.VersionCode) {
-				return fmt.Errorf("INSTALL_FAILED_VERSION_DOWNGRADE: Downgrade detected: Update version code %s is older than current %s",
-					read.VersionCode, before.p.VersionCode)
-			}
-			if err := d.Install(ctx, driver.App{Package: *read, Path: f.Name()}); err != nil {
-				var own *device.Trouble
-				if errors.As(err, &own) {
-					return fmt.Errorf("INSTALL_FAILED_INSUFFICIENT_STORAGE: %w", err)
-				}
-				return fmt.Errorf("INSTALL_FAILED_UPDATE_INCOMPATIBLE: %w", err)
-			}
-			if p.front == read.ApplicationID {
-				p.front = ""
-			}
-			p.keep(read, f.Name())
-			return nil
-		})
-	}
-	if err != nil {
-		_ = os.Remove(f.Name())
-	}
-	return err
-}
-
 // forget has an app be allowed nothing: that goes with its data.
 func (p *Phone) forget(j *job, d driver.Device, a *app) error {
 	for of := range a.grants {
@@ -293,7 +197,7 @@ func (p *Phone) forget(j *job, d driver.Device, a *app) error {
 }
 
 // keep has an app be on the phone. One that was there keeps who it is, and what it was allowed.
-func (p *Phone) keep(read *appfile.Package, path string) {
+func (p *Phone) keep(read *appfile.Package, paths []string) {
 	a := p.body.apps[read.ApplicationID]
 	if a == nil {
 		if p.body.uids[read.ApplicationID] == 0 {
@@ -302,7 +206,7 @@ func (p *Phone) keep(read *appfile.Package, path string) {
 		a = &app{uid: p.body.uids[read.ApplicationID], grants: map[string]grant{}}
 		p.body.apps[read.ApplicationID] = a
 	}
-	a.p, a.path, a.pid = *read, path, 0
+	a.p, a.paths, a.pid = *read, paths, 0
 }
 
 func older(a, b string) bool {
@@ -332,7 +236,7 @@ func uninstall(j *job, name string) int {
 			p.front = ""
 		}
 		delete(p.body.apps, name)
-		return os.Remove(a.path)
+		return a.remove()
 	})
 	return j.outcome(err, "Success", "Failure [DELETE_FAILED_INTERNAL_ERROR]")
 }

@@ -68,12 +68,14 @@ type Phone struct {
 	off      time.Duration // how far its clock is ahead
 	bootID   string
 
-	mu       sync.Mutex
-	props    map[string]string
-	settings map[string]string
-	night    string
-	battery  battery
-	known    map[string]bool // keys of computers that are always allowed
+	mu          sync.Mutex
+	props       map[string]string
+	settings    map[string]string
+	night       string
+	battery     battery
+	known       map[string]bool  // keys of computers that are always allowed
+	sessions    map[int]*session // installs of several packages that are under way
+	lastSession int
 }
 
 // New makes a phone whose files lie in its folder.
@@ -97,7 +99,7 @@ func New(c Config) (*Phone, error) {
 		return nil, err
 	}
 	p := &Phone{config: c, files: &files{root: root}, boot: time.Now(), settings: usualSettings(), night: "no", bootID: newID(),
-		known: map[string]bool{}, body: body{device: c.Device, apps: map[string]*app{}, uids: map[string]int{}}}
+		known: map[string]bool{}, sessions: map[int]*session{}, body: body{device: c.Device, apps: map[string]*app{}, uids: map[string]int{}}}
 	p.fate = fate{dice: rand.New(rand.NewPCG(c.Troubles.Seed, 26)), conns: map[net.Conn]bool{}}
 	if in, ok := device.As[insider](c.Device); c.Device != nil && ok {
 		p.body.device = in.Inside()

@@ -2,6 +2,7 @@
 package wire
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -48,6 +49,13 @@ func Package(p store.Package) contract.Package {
 			parts = append(parts, contract.Part{Name: part.Name, Size: part.Size})
 		}
 		out.Parts = &parts
+	}
+	if len(f.Splits) > 0 {
+		splits := []contract.Part{}
+		for _, s := range f.Splits {
+			splits = append(splits, contract.Part{Name: cmp.Or(s.Name, "base"), Size: s.Size})
+		}
+		out.Splits = &splits
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package buildcmd
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -178,6 +179,11 @@ func (a *App) showPackage(p *appfile.Package, size int64) {
 		list("entitlements", r.Entitlements)
 	}
 	line("size", bytesOf(size))
+	var splits []string
+	for _, s := range p.Splits {
+		splits = append(splits, cmp.Or(s.Name, "base")+", "+bytesOf(s.Size))
+	}
+	list("split into", splits)
 	for _, part := range p.Parts {
 		line("  "+part.Name, bytesOf(part.Size))
 	}

@@ -87,9 +87,15 @@ type manifestReader struct {
 	activity    string // the activity that is open
 	main        bool   // its intent filter has the main action
 	launcher    bool   // and the launcher category
+	split       *Split // nil where it is to be the only one
 }
 
 func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *zip.File) (*Package, error) {
+	return readManifest(r, archive, directory, manifest, nil)
+}
+
+// readManifest reads a package; into is told which part of an app that is split it is, nil where there is to be no other.
+func readManifest(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *zip.File, into *Split) (*Package, error) {
 	data, err := readEntry(manifest, maxManifest)
 	if err != nil {
 		return nil, err
@@ -102,7 +108,7 @@ func readAndroid(r io.ReaderAt, archive *zip.Reader, directory int64, manifest *
 		return nil, refuse(hintSplit, "it is written in the format of app bundles, which no device installs")
 	}
 	m := manifestReader{p: &Package{Kind: Android, Platform: "android", Permissions: []string{},
-		Program: findEntry(archive, ProgramAndroid)}}
+		Program: findEntry(archive, ProgramAndroid)}, split: into}
 	p := m.p
 	if err := readBinaryXML(manifestEntry, data, m.visit); err != nil {
 		return nil, err
@@ -212,13 +218,19 @@ func (m *manifestReader) close() {
 	}
 }
 
-const hintSplit = "make one package for all devices (a universal .apk) and hand that in"
+const hintSplit = "hand in all packages of the app in one zip (zip -0 app.zip *.apk), or make one for all devices (a " +
+	"universal .apk)"
 
 func (m *manifestReader) outermost(e xmlEvent) (err error) {
 	for _, a := range e.attrs {
 		switch {
 		case a.resource == 0 && a.name == "package":
 			m.p.ApplicationID, err = text("application id", a.text, 255)
+		case a.resource == 0 && a.name == "split" && a.text != "" && m.split != nil:
+			m.split.Name, err = text("name of a part", a.text, 255)
+			m.split.qualified()
+		case a.resource == 0 && a.name == "configForSplit" && m.split != nil:
+			m.split.Of, err = text("name of a part", a.text, 255)
 		case a.resource == 0 && a.name == "split" && a.text != "":
 			return refuse(hintSplit, "it is one part (%s) of an app that is split in parts", show(a.text))
 		case a.resource == attrVersionName && a.kind == typeReference:
@@ -238,7 +250,7 @@ func (m *manifestReader) outermost(e xmlEvent) (err error) {
 }
 
 func (m *manifestReader) ofApplication(e xmlEvent) (err error) {
-	if a, ok := e.attr(attrSplitRequired); ok && a.number != 0 {
+	if a, ok := e.attr(attrSplitRequired); ok && a.number != 0 && m.split == nil {
 		return refuse(hintSplit, "it is the base of an app that is split in parts, and no device takes it "+
 			"without the others")
 	}

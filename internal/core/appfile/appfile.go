@@ -73,6 +73,7 @@ type Package struct {
 	Signing       *Signing `json:"signing,omitempty"`
 	Profile       *Profile `json:"profile,omitempty"`
 	Parts         []Part   `json:"parts,omitempty"`
+	Splits        []Split  `json:"splits,omitempty"`  // the packages that it is split into, where it is
 	Program       string   `json:"program,omitempty"` // name of the entry that stand-ins run, "" if none
 	Lacks         []string `json:"lacks,omitempty"`   // what it should have, and what stands in for that
 }
@@ -110,16 +111,18 @@ func Read(r io.ReaderAt, size int64) (*Package, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := readKind(r, archive, directory)
+	p, err := readKind(r, size, archive, directory)
 	if err != nil {
 		return nil, err
 	}
-	p.Parts = parts(archive)
+	if p.Splits == nil {
+		p.Parts = parts(archive)
+	}
 	return p, nil
 }
 
 // readKind tells what kind of package it is by what it holds, and reads it.
-func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, error) {
+func readKind(r io.ReaderAt, size int64, archive *zip.Reader, directory int64) (*Package, error) {
 	var manifest, web *zip.File
 	bundles, payloads := map[string]*zip.File{}, map[string]*zip.File{}
 	for _, f := range archive.File {
@@ -165,6 +168,12 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 	if web != nil {
 		return readWeb(archive, web)
 	}
+	if s, err := setIn(r, size, archive); err != nil || s != nil {
+		if err != nil {
+			return nil, err
+		}
+		return s.whole(), nil
+	}
 	if page := startPage(archive); page != nil {
 		return readPage(archive, page)
 	}
@@ -173,15 +182,11 @@ func readKind(r io.ReaderAt, archive *zip.Reader, directory int64) (*Package, er
 
 // unknown refuses a zip that is no package, with a word about what it seems to be.
 func unknown(archive *zip.Reader) error {
-	inner, splits, android := 0, 0, false
+	inner, android := 0, false
 	for _, f := range archive.File {
-		base := path.Base(f.Name)
 		switch {
 		case f.Name == "classes.dex" || f.Name == "resources.arsc":
 			android = true
-		case path.Ext(base) == ".apk" && (base == "base.apk" || strings.HasPrefix(base, "split_") ||
-			strings.HasPrefix(base, "base-") || strings.HasPrefix(base, "config.")):
-			splits++
 		case f.Name == "BundleConfig.pb":
 			return refuse("make a package for all devices of it (a universal .apk) and hand that in",
 				"the file is an Android app bundle, which no device installs")
@@ -194,12 +199,8 @@ func unknown(archive *zip.Reader) error {
 			inner++
 		}
 	}
-	if splits > 1 {
-		return refuse("hand in one package for all devices (a universal .apk); base.apk by itself lacks what the "+
-			"other parts hold", "the file is a container of split packages: %d parts of one app", splits+inner)
-	}
-	if inner += splits; inner > 0 {
-		return refuse("hand in the package itself; of an app that is split in parts, the one package for all devices",
+	if inner > 0 {
+		return refuse("hand in the package itself; of an app that is split in several, all of them in one zip",
 			"the zip holds %d packages instead of being one", inner)
 	}
 	if android {
@@ -242,7 +243,7 @@ func partOf(name string) string {
 
 // ReadProgram gives the program for stand-ins that p names, from the same bytes.
 func (p *Package) ReadProgram(r io.ReaderAt, size int64) ([]byte, error) {
-	archive, _, err := openZip(r, size)
+	archive, _, err := openApp(r, size)
 	if err != nil {
 		return nil, err
 	}

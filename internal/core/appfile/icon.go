@@ -15,7 +15,7 @@ const pngHead = "\x89PNG\r\n\x1a\n"
 // browsers show it: pictures in Apple's own kind of PNG are converted, and drawings in
 // Android's XML become SVG.
 func (p *Package) ReadIcon(r io.ReaderAt, size int64) (data []byte, mediaType string, err error) {
-	archive, _, err := openZip(r, size)
+	archive, _, err := openApp(r, size)
 	if err != nil {
 		return nil, "", err
 	}

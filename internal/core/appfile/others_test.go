@@ -224,7 +224,7 @@ func TestAPartOfAnAppThatIsSplitIsRefusedInWords(t *testing.T) {
 		var refusal *appfile.Refusal
 		require.ErrorAs(t, err, &refusal)
 		require.Contains(t, refusal.Reason, says)
-		require.Contains(t, refusal.Hint, "one package for all devices")
+		require.Contains(t, refusal.Hint, "all packages of the app in one zip")
 	}
 }
 

@@ -21,9 +21,12 @@ type Texts map[string]map[string]string
 // other language; of JSON files by language in a web bundle (locales/de-DE.json), where one
 // called default is for every other language, and nested keys have dots between.
 func ReadTexts(r io.ReaderAt, size int64) (Texts, error) {
-	archive, _, err := openZip(r, size)
+	archive, split, err := openApp(r, size)
 	if err != nil {
 		return nil, err
+	}
+	if split != nil {
+		return split.texts()
 	}
 	if t, err := tableOf(archive); err != nil || t != nil {
 		if err != nil {

@@ -11,7 +11,6 @@ import (
 	"image/png"
 	"io"
 	"math"
-	"os"
 	"regexp"
 	"slices"
 	"strconv"
@@ -150,49 +149,6 @@ func (d *Device) Noticed() <-chan struct{} { return d.noticed }
 
 // Close lets go of it.
 func (d *Device) Close() error { return nil }
-
-// Install installs a package as it streams in, in place of what is there. What is there already stays: to be replaced would
-// end it.
-func (d *Device) Install(ctx context.Context, app driver.App) error {
-	id := app.Package.ApplicationID
-	if !isPackage(id) {
-		return fmt.Errorf("no app %q can be installed", id)
-	}
-	if d.put[id] == app.Path {
-		there, err := d.run(ctx, callLimit, "pm path", id)
-		if err != nil || len(bytes.TrimSpace(there.Out)) > 0 {
-			return err
-		}
-	}
-	delete(d.put, id)
-	if id == d.app {
-		d.app = "" // its end is no crash
-	}
-	f, err := os.Open(app.Path)
-	if err != nil {
-		return fmt.Errorf("the package cannot be read on the host: %w", err)
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	said, err := d.carried(ctx, installLimit, func(ctx context.Context, serial string) (Output, error) {
-		out, err := d.server.Exec(ctx, serial, fmt.Sprintf("cmd package install -r -d -S %d -", info.Size()), f, maxSaid)
-		return Output{Out: out}, err
-	})
-	if err != nil {
-		return err
-	}
-	if bytes.HasPrefix(bytes.TrimSpace(said.Out), []byte("Success")) {
-		d.put[id], d.asks[id] = app.Path, app.Package.Permissions
-		if d.tag != "" {
-			return d.speak(ctx, id)
-		}
-		return nil
-	}
-	return refused(string(said.Out))
-}
 
 var componentLine = regexp.MustCompile(`(?m)^([A-Za-z0-9_.]+)/([A-Za-z0-9_.$]+)\s*$`)
 

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"howett.net/plist"
@@ -43,6 +44,26 @@ type App struct {
 	Key   string
 	Icon  func(side int) ([]byte, error) // a PNG; nil for the app's initial
 	Extra map[string][]byte              // entries beside
+	// Split is the part of an Android app that is split in several that this is: config.arm64_v8a, tickets,
+	// tickets.config.de; "" for the base, and for an app that is one package.
+	Split string
+}
+
+// Set makes one file of the Android packages that an app is split into, by their names there.
+func Set(packages map[string][]byte) ([]byte, error) {
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, name := range slices.Sorted(maps.Keys(packages)) {
+		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store, Modified: packed})
+		if err != nil {
+			return nil, err
+		}
+		if _, err := f.Write(packages[name]); err != nil {
+			return nil, err
+		}
+	}
+	err := w.Close()
+	return out.Bytes(), err
 }
 
 // packed is the time that all entries carry, so that packing is repeatable.
@@ -197,10 +218,15 @@ func zipped(entries []entry) ([]byte, error) {
 func manifest(a App) []byte {
 	const ns = "http://schemas.android.com/apk/res/android"
 	x := newXMLWriter(ns)
-	x.start("manifest",
-		plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code),
-		textAttr("versionName", 0x0101021c,
-			a.Version.Name))
+	outermost := []attribute{plainAttr("package", a.ID), intAttr("versionCode", 0x0101021b, a.Version.Code),
+		textAttr("versionName", 0x0101021c, a.Version.Name)}
+	if a.Split != "" {
+		outermost = append(outermost, plainAttr("split", a.Split))
+		if of, _, ok := strings.Cut(a.Split, ".config."); ok {
+			outermost = append(outermost, plainAttr("configForSplit", of))
+		}
+	}
+	x.start("manifest", outermost...)
 	x.start("uses-sdk", intAttr("minSdkVersion", 0x0101020c, a.MinimumAPI), intAttr("targetSdkVersion", 0x01010270, 35))
 	x.end("uses-sdk")
 	for _, p := range a.Permissions {
@@ -217,7 +243,9 @@ func manifest(a App) []byte {
 		x.end("instrumentation")
 	}
 	label := []attribute{textAttr("label", 0x01010001, a.Name)}
-	if a.Texts != nil && !a.Unsigned {
+	if a.Split != "" {
+		label = nil
+	} else if a.Texts != nil && !a.Unsigned {
 		label = []attribute{referenceAttr("label", 0x01010001, resourceLabel), referenceAttr("icon", 0x01010002,
 			resourceIcon)}
 	}

@@ -81,6 +81,7 @@ export function PackageView({ p }: { p: Package }) {
             ),
           ],
           ["Size", p.parts && <Parts list={p.parts} />],
+          ["Split into", p.splits && <Parts list={p.splits} />],
           ["SHA-256", <code className="font-mono text-sm break-all">{p.digest}</code>],
         ]}
       />
