@@ -56,6 +56,7 @@ type rigConfig struct {
 	apart    bool     // each service has a folder of its own
 	program  string   // see rig
 	serve    []string // what services are started with beside the usual
+	env      []string // of the host, beside this process's
 }
 
 // smallSite has a device of each kind that matters, two of one of them.
@@ -117,7 +118,7 @@ func newRig(t *testing.T, c rigConfig) *rig {
 	r.client, err = client.Open(urls[0], strings.TrimSpace(string(text)), "default")
 	require.NoError(t, err)
 	r.awaitService()
-	r.host = r.start("host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","),
+	r.host = r.startIn(c.env, "host", c.killAt["host"], "host", "--site", site, "--service", strings.Join(urls, ","),
 		"--token-file", filepath.Join(r.first, "host-token"), "--dir", filepath.Join(r.dir, "host"))
 	return r
 }
@@ -221,9 +222,14 @@ type process struct {
 
 func (r *rig) start(name, killAt string, args ...string) *process {
 	r.t.Helper()
+	return r.startIn(nil, name, killAt, args...)
+}
+
+func (r *rig) startIn(env []string, name, killAt string, args ...string) *process {
+	r.t.Helper()
 	log, err := os.OpenFile(filepath.Join(r.dir, name+".log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(r.t, err)
-	p := &process{name: name, args: args, log: log, env: append(os.Environ(), "YAMATO_CONNECTION="+filepath.Join(r.dir,
+	p := &process{name: name, args: args, log: log, env: append(append(os.Environ(), env...), "YAMATO_CONNECTION="+filepath.Join(r.dir,
 		name+"-connection.json"))}
 	first := p.env
 	if killAt != "" {
