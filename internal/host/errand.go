@@ -166,8 +166,10 @@ func (h *Host) remove(e link.Errand) {
 		h.answer(done, "")
 		return
 	}
-	if err := h.config.Yard.Remove(e.Device); err != nil {
+	if err := h.config.Yard.Remove(e.Device, w.device); err != nil {
 		done.Trouble = err.Error()
+		h.answer(done, "")
+		return
 	}
 	h.let(e.Device, w)
 	h.answer(done, "")

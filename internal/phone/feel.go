@@ -84,9 +84,8 @@ func (j *job) set(key string) int {
 			})
 		})
 	case "global/airplane_mode_on", "global/wifi_on", "global/mobile_data":
-		none := value("global/airplane_mode_on") == "1" || value("global/wifi_on") == "0" && value("global/mobile_data") == "0"
 		return j.does(func(d driver.Device) error {
-			return able(d, func(n device.Networked) error { return n.SetNetwork(j.ctx, device.Network{None: none}) })
+			return able(d, func(n device.Networked) error { return n.SetNetwork(j.ctx, p.reach()) })
 		})
 	}
 	return 0

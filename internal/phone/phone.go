@@ -76,6 +76,7 @@ type Phone struct {
 	known       map[string]bool  // keys of computers that are always allowed
 	sessions    map[int]*session // installs of several packages that are under way
 	lastSession int
+	limits      limits
 }
 
 // New makes a phone whose files lie in its folder.

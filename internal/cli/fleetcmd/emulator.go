@@ -135,7 +135,7 @@ func (a *App) emulate(ctx context.Context, call emulatorCall) error {
 	fmt.Fprintf(a.Out, "INFO         | emulator console is at port %d\n", call.port)
 	var serving errgroup.Group
 	serving.Go(func() error { return p.Serve(ctx, bridge) })
-	serving.Go(func() error { return phone.Console(ctx, console, strings.TrimSpace(string(token)), stop) })
+	serving.Go(func() error { return p.Console(ctx, console, strings.TrimSpace(string(token)), stop) })
 	var s android.Server
 	if err := s.Announce(ctx, call.port+1); err != nil { // the bridge finds it when it looks again
 		fmt.Fprintf(a.Out, "WARNING      | the debug bridge was not told: %v\n", err)

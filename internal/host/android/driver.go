@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yamato/internal/contain"
@@ -32,6 +33,8 @@ func init() {
 type Driver struct {
 	Server Server
 	Log    *slog.Logger
+
+	finding atomic.Pointer[finder] // the search that is under way
 }
 
 // wishes are what a site file says under the driver's name.
@@ -69,7 +72,7 @@ func (v *Driver) Check(s *driver.Site) error {
 		return err
 	}
 	for _, d := range s.Devices {
-		return fmt.Errorf("device %s: phones are found by themselves; leave `devices` and `models` out", d.Name)
+		return fmt.Errorf("device %s: phones are found by themselves; leave `devices` out", d.Name)
 	}
 	return nil
 }
@@ -129,6 +132,7 @@ func (v *Driver) Find(ctx context.Context, s *driver.Site, told func(driver.Chan
 	if f.log == nil {
 		f.log = slog.Default()
 	}
+	v.finding.Store(f)
 	defer f.meeting.Wait()
 	if err = f.server.Start(ctx); err != nil {
 		return err

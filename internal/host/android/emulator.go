@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -209,7 +208,7 @@ func (f *finder) emulators(ctx context.Context) {
 		f.mu.Lock()
 		f.made[a.Name] = e
 		f.mu.Unlock()
-		f.told(driver.Change{ID: "emulator " + a.Name, Like: facts.Model, Open: func(name string) (driver.Device, error) {
+		f.told(driver.Change{ID: emulatorID(a.Name), Like: facts.Model, Open: func(name string) (driver.Device, error) {
 			e.facts.Name = name
 			return e, nil
 		}})
@@ -461,7 +460,7 @@ func (e *emulator) Halt(ctx context.Context) error {
 	ctx, stop := context.WithTimeout(ctx, haltLimit)
 	defer stop()
 	port, _ := strconv.Atoi(strings.TrimPrefix(serial, "emulator-"))
-	err := console(ctx, port, "kill")
+	_, err := console(ctx, port, "kill")
 	if process == nil {
 		return err // somebody else's: it was asked, and that is all that can be done
 	}
@@ -485,50 +484,6 @@ func (e *emulator) Empty(ctx context.Context) error {
 	defer e.mu.Unlock()
 	e.wipe = true
 	return err
-}
-
-// console says something to an emulator's console, as the user whose token lies in the home folder.
-func console(ctx context.Context, port int, lines ...string) error {
-	if port < firstConsole || port > lastConsole {
-		return nil
-	}
-	var dial net.Dialer
-	c, err := dial.DialContext(ctx, "tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
-	if err != nil {
-		return fmt.Errorf("the emulator's console does not answer: %w", err)
-	}
-	defer c.Close()
-	defer context.AfterFunc(ctx, func() { _ = c.Close() })()
-	in := bufio.NewReader(io.LimitReader(c, maxConfig))
-	answer := func() error {
-		for {
-			line, err := in.ReadString('\n')
-			switch {
-			case strings.HasPrefix(line, "OK"):
-				return nil
-			case strings.HasPrefix(line, "KO"):
-				return fmt.Errorf("the emulator's console refuses: %s", clipped(strings.TrimSpace(line), 200))
-			case err != nil:
-				return fmt.Errorf("the emulator's console broke off: %w", err)
-			}
-		}
-	}
-	if err := answer(); err != nil {
-		return err
-	}
-	home, _ := os.UserHomeDir()
-	if token, err := os.ReadFile(filepath.Join(home, ".emulator_console_auth_token")); err == nil && len(bytes.TrimSpace(token)) > 0 {
-		lines = append([]string{"auth " + clipped(string(bytes.TrimSpace(token)), 200)}, lines...)
-	}
-	for _, l := range lines {
-		if _, err := fmt.Fprintf(c, "%s\r\n", l); err != nil {
-			return err
-		}
-		if err := answer(); err != nil && !(l == "kill" && errors.Is(err, io.EOF)) {
-			return err
-		}
-	}
-	return nil
 }
 
 // Describe tells what it is.
@@ -612,6 +567,9 @@ func (e *emulator) Clean(ctx context.Context, level driver.Cleaning, apps ...str
 		if err := e.Boot(ctx, bootAtLeast, true); err != nil {
 			return err
 		}
+	}
+	if err := e.console(ctx, networkLines(device.Network{})...); err != nil {
+		return err
 	}
 	return e.with(func(d driver.Device) error { return d.Clean(ctx, level, apps...) })
 }

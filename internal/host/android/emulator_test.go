@@ -13,6 +13,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
+	"yamato/internal/host/yard"
 	"yamato/internal/testbin"
 )
 
@@ -78,6 +79,26 @@ func TestEmulatorsAreBootedUsedHaltedAndEmptied(t *testing.T) {
 	require.Equal(t, f, d.Describe())
 	require.ElementsMatch(t, f.Abilities, append(device.Names(d), "tree", "back"), "what it says it can it can once it is up")
 	require.NoError(t, hour(d, probeApp(t)))
+	feels := func() string {
+		t.Helper()
+		a, ok := device.As[device.Aware](d)
+		require.True(t, ok)
+		f, err := a.Feels(ctx, "example.probe")
+		require.NoError(t, err)
+		return f.Network
+	}
+	n, ok := device.As[device.Networked](d)
+	require.True(t, ok)
+	for _, of := range []struct {
+		network device.Network
+		is      string
+	}{{device.Slow, "slow"}, {device.Network{None: true}, "none"}, {device.Network{Delay: time.Second}, "other"}, {device.Network{}, "normal"}, {device.Slow, "slow"}} {
+		require.NoError(t, n.SetNetwork(ctx, of.network))
+		require.Equal(t, of.is, feels(), "its console makes it so")
+	}
+	require.ErrorIs(t, n.SetNetwork(ctx, device.Network{Loss: 0.1}), device.ErrNoAbility)
+	require.NoError(t, d.Clean(ctx, driver.CleanApp, "example.probe"))
+	require.Equal(t, "normal", feels(), "cleaning undoes it")
 	require.NoError(t, v.Halt(ctx))
 	require.False(t, v.Up())
 	require.NoError(t, v.Empty(ctx))
@@ -103,4 +124,64 @@ func TestAnEmulatorThatDoesNotComeUpSaysWhy(t *testing.T) {
 	defer stop()
 	require.ErrorContains(t, v.Boot(ctx, time.Minute, true), "not up in time")
 	require.False(t, v.Up())
+}
+
+func TestEmulatorsAreMadeAndRemoved(t *testing.T) {
+	s := debianServer(t)
+	imageTools(t, map[string]string{"theirs": ""})
+	root := t.TempDir()
+	t.Setenv("ANDROID_HOME", root)
+	for _, dir := range []string{"android-34/default/" + abiHere, "android-35/google_apis/" + abiHere, "android-35/default/" + abiHere,
+		"android-36/default/riscv64", "android-TiramisuPrivacySandbox/default/" + abiHere} {
+		require.NoError(t, os.MkdirAll(filepath.Join(root, "system-images", dir), 0o755))
+	}
+	t.Setenv("ANDROID_ADB_SERVER_PORT", s.Address[len("127.0.0.1:"):])
+	site, _, err := driver.Read([]byte("site: cable\ndriver: android\nandroid: {emulator: ['" + testbin.Program(t) + "', standin, emulator]}\n" +
+		"models:\n  - {model: Kaede Mini, platform: android, form: phone, width: 316, height: 632, memory_mb: 2048, takes_cpus: 1}\n"))
+	require.NoError(t, err)
+	home := t.TempDir()
+	search := func() (*yard.Yard, <-chan yard.Found, func()) {
+		v := &Driver{Server: *s}
+		y, err := yard.Open(home, site, v)
+		require.NoError(t, err)
+		ctx, stop := context.WithCancel(context.Background())
+		found, done := make(chan yard.Found, 8), make(chan error, 1)
+		go func() { done <- y.Find(ctx, func(f yard.Found) error { found <- f; return nil }) }()
+		return y, found, func() { stop(); require.ErrorIs(t, <-done, context.Canceled) }
+	}
+	y, found, stop := search()
+	theirs := <-found
+	require.Equal(t, []fleet.Image{{Platform: "android", OS: "15", ABI: abiHere, State: "present"}, {Platform: "android", OS: "14", ABI: abiHere,
+		State: "present"}}, y.Offer().Images)
+	d, err := y.Make("mini-one", "Kaede Mini", "Android 14")
+	require.NoError(t, err)
+	_, err = y.Make("mini-one", "Kaede Mini", "Android 14")
+	require.ErrorContains(t, err, "there is a device named mini-one already")
+	_, err = y.Make("theirs", "Kaede Mini", "Android 14")
+	require.ErrorContains(t, err, "the image tools have an emulator named theirs already")
+	_, err = y.Make("mini-two", "Kaede Mini", "Android 16")
+	require.ErrorContains(t, err, "Android 16 is not here")
+	f := d.Describe()
+	require.Equal(t, []any{"mini-one", "Kaede Mini", "14", 316, 632, 2048}, []any{f.Name, f.Model, f.OS, f.Width, f.Height, f.MemoryMB})
+	v, ok := device.As[device.Virtual](d)
+	require.True(t, ok)
+	require.NoError(t, v.Boot(context.Background(), time.Minute, true))
+	_, err = d.Tree(context.Background())
+	require.NoError(t, err)
+	require.NoError(t, d.Close())
+	stop()
+
+	y, found, stop = search() // the host was started anew
+	names := map[string]driver.Device{}
+	for range 2 {
+		one := <-found
+		names[one.Name] = one.Came
+	}
+	require.Contains(t, names, "mini-one", "it is found under the name that it was given")
+	require.ErrorContains(t, y.Remove(theirs.Name, names[theirs.Name]), "made by the OS's image tools")
+	require.NoError(t, y.Remove("mini-one", names["mini-one"]))
+	left, err := EmulatorNames()
+	require.NoError(t, err)
+	require.Equal(t, []string{"theirs"}, left, "nothing of it is left on the machine")
+	stop()
 }

@@ -26,6 +26,16 @@ type Fetching interface {
 	Fetch(ctx context.Context, image fleet.Image, told func(mb int)) error
 }
 
+// Making is a driver that makes virtual devices on the machine itself, where they are found like others from then on.
+type Making interface {
+	// Images are the OS images that are there.
+	Images(s *Site) []fleet.Image
+	// Make makes a device of a model that boots from an image. It gives it, and the id that it is found by later.
+	Make(s *Site, name string, m fleet.Model, image fleet.Image) (id string, d Device, err error)
+	// Unmake removes what lies on the machine of a device. It refuses one that was not made by it.
+	Unmake(d Device) error
+}
+
 // Finding is a driver that finds devices which no site file lists.
 type Finding interface {
 	// Find tells of devices as they come, and of those that are gone for good, until ctx ends. One that is only out

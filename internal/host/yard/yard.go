@@ -121,6 +121,9 @@ func (y *Yard) keep() error {
 // images gives the OS images with their states. The caller holds the lock.
 func (y *Yard) images() []fleet.Image {
 	out := slices.Clone(y.site.Images)
+	if making, ok := y.driver.(driver.Making); ok {
+		out = append(out, making.Images(y.site)...)
+	}
 	for i := range out {
 		at := &out[i]
 		if at.State == "" {
@@ -167,6 +170,20 @@ func (y *Yard) Make(name, model, image string) (driver.Device, error) {
 	if !fleet.IsName(name) {
 		return nil, fmt.Errorf("%q cannot be the name of a device", name)
 	}
+	if making, ok := y.driver.(driver.Making); ok {
+		if slices.Contains(slices.Collect(maps.Values(y.kept.Found)), name) {
+			return nil, fmt.Errorf("there is a device named %s already", name)
+		}
+		id, device, err := making.Make(y.site, name, m, y.images()[at])
+		if err != nil {
+			return nil, err
+		}
+		if y.kept.Found == nil {
+			y.kept.Found = map[string]string{}
+		}
+		y.kept.Found[id] = name
+		return device, y.keep()
+	}
 	device, err := y.driver.Open(y.site, d, m)
 	if err != nil {
 		return nil, err
@@ -175,9 +192,17 @@ func (y *Yard) Make(name, model, image string) (driver.Device, error) {
 	return device, y.keep()
 }
 
-func (y *Yard) Remove(name string) error {
+// Remove forgets a device that was made here, or leaves one of the site file out. One that lies on the machine goes there too.
+func (y *Yard) Remove(name string, d driver.Device) error {
 	y.mu.Lock()
 	defer y.mu.Unlock()
+	if making, ok := y.driver.(driver.Making); ok {
+		if err := making.Unmake(d); err != nil {
+			return err
+		}
+		maps.DeleteFunc(y.kept.Found, func(_, n string) bool { return n == name })
+		return y.keep()
+	}
 	made := len(y.kept.Made)
 	y.kept.Made = slices.DeleteFunc(y.kept.Made, func(d driver.SiteDevice) bool { return d.Name == name })
 	if len(y.kept.Made) == made {
