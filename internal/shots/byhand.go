@@ -50,7 +50,7 @@ func (p *photographer) hands() {
 	p.call("POST", "checklist-runs", map[string]any{"checklist": "Before each release", "build": "3.2.0",
 		"app": "Tideline", "on": []string{"Kaede 7", "Minato Tab 10"}}, nil)
 
-	phone := p.open("kaede-7-1")
+	phone := p.open("kaede-7-cable-2") // the phone on a cable; the emulator there is the first
 	p.visit(fmt.Sprintf("/by-hand/%d", phone))
 	p.await(`document.querySelector("canvas")?.width > 100`)
 	p.line(phone, `tap tab called "Tickets"`, `set #passengers to 3`, `expect #total`)

@@ -41,11 +41,11 @@ type judged struct {
 // hindrance is for how long, of how long that was measured, the app wanted to run and its machine did not let it.
 type hindrance struct{ kept, of time.Duration }
 
-// unmeasured is how long a step waits before its machine is measured: most have what they want by then.
+// unmeasured is how long a step waits at most before its machine is measured: most have what they want by then.
 const unmeasured = time.Second
 
 // much tells whether nobody can say any more that the app was late: it had less than half of the time.
-func (h hindrance) much() bool { return h.of >= unmeasured && h.kept > h.of/2 }
+func (h hindrance) much() bool { return h.kept > h.of/2 }
 
 // lateLooks is how often at least what came to be right in time is looked at after patience has ended, where looks
 // take long: until it has settled, or is seen not to.
@@ -76,6 +76,7 @@ func (r *runner) await(st Statement, view func(*screen.Tree) sight) (judged, err
 	machine, measures := device.As[device.Hindered](r.device)
 	var kept func() time.Duration
 	var keptFrom time.Duration
+	unmeasured := min(unmeasured, (deadline-from)/4)
 	for last := from; ; {
 		before := r.device.Now()
 		tree, err := r.device.Tree(r.ctx)
