@@ -282,11 +282,27 @@ func FuzzReadRefusesOrReadsAndNothingElse(f *testing.F) {
 	require.NoError(f, err)
 	f.Add(whole)
 	f.Add(simulator)
+	f.Add(zipOf(f, map[string]string{"base.apk": string(whole), "split_config.de.apk": string(whole)}))
+	part := sample
+	part.Split = "config.de"
+	split, err := demo.PackAndroid(part)
+	require.NoError(f, err)
+	f.Add(zipOf(f, map[string]string{"base.apk": string(whole), "split_config.de.apk": string(split)}))
 	f.Add(zipOf(f, map[string]string{"A.app/Info.plist": fmt.Sprintf(infoXML, "iPhoneSimulator")}))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		_, err := read(data)
+		p, err := read(data)
 		var refusal *appfile.Refusal
 		require.True(t, err == nil || errors.As(err, &refusal), "%v", err)
+		if err != nil || len(p.Splits) == 0 {
+			return
+		}
+		_, _ = appfile.ReadTexts(bytes.NewReader(data), int64(len(data)))
+		_, _ = p.ReadProgram(bytes.NewReader(data), int64(len(data)))
+		chosen, _ := p.Choose([]string{"x86_64"}, 320)
+		for _, s := range chosen {
+			_, err := appfile.OpenSplit(bytes.NewReader(data), int64(len(data)), s)
+			require.NoError(t, err, "what was read can be handed on")
+		}
 	})
 }
 

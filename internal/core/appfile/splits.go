@@ -132,10 +132,14 @@ func setIn(r io.ReaderAt, size int64, archive *zip.Reader) (set, error) {
 		return nil, refuse("", "the zip holds %d packages; an app may be split in %d at most", len(files), maxSplits)
 	}
 	var out set
+	left := size // entries that lie over each other would be read many times
 	for _, f := range files {
 		in, err := inside(r, size, f)
 		if err != nil {
 			return nil, err
+		}
+		if left -= in.Size(); left < 0 {
+			return nil, refuse(hintDamaged, "the packages in the zip lie over each other")
 		}
 		one, err := readPart(in, in.Size())
 		if err != nil {

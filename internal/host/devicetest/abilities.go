@@ -81,12 +81,26 @@ func (s *subject) gestures() {
 		"pinch": device.Pinch(c, 150, 40, 300*time.Millisecond), "spread": device.Pinch(c,
 			40, 150, 300*time.Millisecond),
 	} {
-		require.NoError(s.t, g.Perform(s.ctx, fingers...), says)
-		s.eventually("gesture", says)
+		s.gesture(g, says, fingers...)
 		require.NoError(s.t, s.device.AwaitChange(s.ctx, s.tree().Revision, s.device.Now()+500*time.Millisecond))
 	}
-	require.NoError(s.t, g.Perform(s.ctx, device.DoubleTap(c)))
-	s.eventually("gesture", "double")
+	s.gesture(g, "double", device.DoubleTap(c))
+}
+
+// gesture has fingers do what is known by its pace. A machine that has other things to do may not keep it: then they do it
+// again, a few times.
+func (s *subject) gesture(g device.Gesturing, says string, fingers ...device.Finger) {
+	for range 6 {
+		require.NoError(s.t, g.Perform(s.ctx, fingers...), says)
+		for end := s.device.Now() + 2*time.Second; s.device.Now() < end; {
+			tree := s.tree()
+			if found := (screen.Locator{ID: "gesture"}).Find(tree); len(found) == 1 && found[0].Content() == says {
+				return
+			}
+			require.NoError(s.t, s.device.AwaitChange(s.ctx, tree.Revision, end))
+		}
+	}
+	s.eventually("gesture", says)
 }
 
 func (s *subject) rotates() {
