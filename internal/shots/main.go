@@ -26,7 +26,7 @@ type shot struct {
 var shots = []shot{
 	{"suite-check", "yamato suite check slips.yamato", false},
 	{"build-fit", "yamato build fit 3.2.1 --misfits; echo; yamato lineup try 'crossing phones'", true},
-	{"try", `yamato try suites/tickets.yamato --build 3.2.0 --on "Kaede 7"`, false},
+	{"try", `yamato try suites/tickets.yamato --build 3.2.0 --on kaede-7-1 --on kaede-7-r1`, false},
 	{"run-show", "yamato run show 2", true},
 	{"plan", `yamato plan ls; echo; yamato plan try "Tideline in every pair" --minutes 5`, true},
 }
