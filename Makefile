@@ -24,6 +24,9 @@ ALONE := /internal/core/|/demo|/internal/report|/web$$
 JUDGES := $(shell grep -h -B1 'testbin.Unhurried(t)' internal/host/*/*_test.go | sed -n 's/^func \(Test[A-Za-z0-9]*\).*/\1/p' | paste -sd'|')
 TESTED := YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -timeout 30m
 
+# What fails is run once more, alone (.ci/again says why, and what not).
+AGAIN := .ci/again env $(TESTED)
+
 # How long each part took is printed as it ends.
 PART = @mkdir -p bin && echo "$(1) $$(date +%s)" >> bin/parts
 test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
@@ -35,13 +38,13 @@ test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
 	go vet ./...
 	go tool staticcheck ./...
 	$(call PART,what judges apps)
-	$(TESTED) -run '^($(JUDGES))$$' ./internal/host/handset ./internal/host/standin
+	$(AGAIN) -run '^($(JUDGES))$$' -- ./internal/host/handset ./internal/host/standin
 	$(call PART,the core)
-	$(TESTED) -short $$(go list ./... | grep -E '$(ALONE)')
+	$(AGAIN) -short -- $$(go list ./... | grep -E '$(ALONE)')
 	$(call PART,what has goroutines)
-	$(TESTED) -race -short $(LONGEST) $$(go list ./... | grep -vE '/e2e|$(ALONE)')
+	$(AGAIN) -race -short -- $(LONGEST) $$(go list ./... | grep -vE '/e2e|$(ALONE)')
 	$(call PART,from end to end)
-	$(TESTED) ./internal/e2e ./internal/e2e/pages
+	$(AGAIN) -- ./internal/e2e ./internal/e2e/pages
 	$(call PART,end)
 	@awk '{ at = $$NF; $$NF = ""; if (NR > 1) printf "%6d s  %s\n", at - before, name; before = at; name = $$0 }' bin/parts
 
@@ -67,7 +70,7 @@ soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to st
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -soak 10m
 
 kills: postgres $(PROGRAM) ## kill 40 times under sessions, large packages and plan starts; nothing may be lost
-	YAMATO_TEST_KILLS=40 $(TESTED) -run TestNothingIsLostDoubleOrStuck -v ./internal/e2e
+	YAMATO_TEST_KILLS=40 $(TESTED) -run 'TestNothingIsLostDoubleOrStuck|TestWhatBefallsPhonesOnACable' -v ./internal/e2e
 
 # Services and hosts of two versions side by side: this one, and the one of a commit.
 BEFORE ?= HEAD~20

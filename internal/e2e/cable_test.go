@@ -30,7 +30,6 @@ func TestWhatBefallsPhonesOnACableBlamesNoApp(t *testing.T) {
 	}
 	most, _ := strconv.Atoi(os.Getenv(kills))
 	most = max(most, 5)
-	t.Parallel()
 	home, server := t.TempDir(), freeAddress(t)
 	_, port, _ := net.SplitHostPort(server)
 	env := []string{"HOME=" + home, "ANDROID_USER_HOME=" + filepath.Join(home, ".android"), "ANDROID_ADB_SERVER_PORT=" + port,
