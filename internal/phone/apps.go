@@ -206,6 +206,7 @@ func (p *Phone) keep(read *appfile.Package, paths []string) {
 		a = &app{uid: p.body.uids[read.ApplicationID], grants: map[string]grant{}}
 		p.body.apps[read.ApplicationID] = a
 	}
+	_ = a.remove() // those of the version before
 	a.p, a.paths, a.pid = *read, paths, 0
 }
 

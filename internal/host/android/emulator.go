@@ -257,6 +257,7 @@ type emulator struct {
 	process *exec.Cmd
 	ended   chan struct{}
 	wipe    bool
+	shaped  bool // its console was told to make its network worse
 	log     []device.LogLine
 }
 
@@ -568,7 +569,7 @@ func (e *emulator) Clean(ctx context.Context, level driver.Cleaning, apps ...str
 			return err
 		}
 	}
-	if err := e.console(ctx, networkLines(device.Network{})...); err != nil {
+	if err := e.shape(ctx, device.Network{}); err != nil {
 		return err
 	}
 	return e.with(func(d driver.Device) error { return d.Clean(ctx, level, apps...) })

@@ -185,3 +185,12 @@ func TestEmulatorsAreMadeAndRemoved(t *testing.T) {
 	require.Equal(t, []string{"theirs"}, left, "nothing of it is left on the machine")
 	stop()
 }
+
+// An emulator that somebody else has started may have a console that nobody here can talk to: it is cleaned all the same,
+// and not believed to be slow.
+func TestAConsoleThatDoesNotAnswerKeepsNoEmulatorFromBeingCleaned(t *testing.T) {
+	e := &emulator{serial: "emulator-5680"}
+	require.NoError(t, e.shape(context.Background(), device.Network{}))
+	require.Error(t, e.shape(context.Background(), device.Slow))
+	require.Error(t, e.shape(context.Background(), device.Network{}), "what may be slow is not called clean")
+}

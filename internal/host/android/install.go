@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"regexp"
 	"strings"
@@ -81,7 +82,7 @@ func (d *Device) installSet(ctx context.Context, app driver.App, f io.ReaderAt, 
 	if abis[0] == "" {
 		abis = []string{d.facts.ABI}
 	}
-	wanted, err := app.Package.Choose(abis, int(d.scale*160))
+	wanted, err := app.Package.Choose(abis, int(math.Round(d.scale*160)))
 	if err != nil {
 		return fmt.Errorf("%w; to mend it: add those for them", err)
 	}
