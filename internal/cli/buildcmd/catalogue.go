@@ -179,14 +179,14 @@ func (a *App) showPackage(p *appfile.Package, size int64) {
 		list("entitlements", r.Entitlements)
 	}
 	line("size", bytesOf(size))
+	for _, part := range p.Parts {
+		line("  "+part.Name, bytesOf(part.Size))
+	}
 	var splits []string
 	for _, s := range p.Splits {
 		splits = append(splits, cmp.Or(s.Name, "base")+", "+bytesOf(s.Size))
 	}
 	list("split into", splits)
-	for _, part := range p.Parts {
-		line("  "+part.Name, bytesOf(part.Size))
-	}
 }
 
 func (a *App) buildFit() *cobra.Command {
