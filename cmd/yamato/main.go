@@ -5,7 +5,7 @@ import (
 	"os"
 
 	"yamato/internal/cli"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 	"yamato/internal/host/standin/sandbox"
 )
 

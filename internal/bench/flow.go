@@ -20,7 +20,7 @@ import (
 	"yamato/internal/browser"
 	"yamato/internal/core/script"
 	"yamato/internal/host/handset"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 )
 
 // A flow of twenty steps: ten taps, each with what has to come of it, which comes at once, after a frame,

@@ -22,7 +22,7 @@ import (
 	"yamato/internal/core/script"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/handset"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 )
 
 // listPage is an app of a list, whose first entry changes when the button is tapped.

@@ -60,7 +60,7 @@ func (d *Device) Perform(ctx context.Context, fingers ...device.Finger) error {
 	if d.tab.asked() != nil || d.tab.question() != "" {
 		return nil
 	}
-	if d.offers != nil {
+	if d.Offers != nil {
 		d.scroll(fingers)
 		return nil
 	}

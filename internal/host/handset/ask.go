@@ -12,16 +12,14 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
-	"yamato/internal/host/handset/inpage"
+	"yamato/internal/host/inpage"
+	"yamato/internal/host/overlay"
 )
 
 // A permission that nobody has answered beforehand is a question on the screen. The page waits
 // (ask.js); all else of it goes on behind the question.
 
-const (
-	askBinding = "yamatoAsk"
-	questionID = "browser-question"
-)
+const askBinding = "yamatoAsk"
 
 // questioned are the permissions that ask.js tells of.
 var questioned = []string{"location", "notifications", "camera", "microphone"}
@@ -83,45 +81,24 @@ func (d *Device) over(t *screen.Tree) *screen.Tree {
 		return t
 	}
 	next, root := *t, *t.Root
-	root.Children = append(slices.Clone(root.Children), d.asks(q))
+	root.Children = append(slices.Clone(root.Children), d.asks(q).Node(d.size()))
 	next.Root = &root
 	return &next
 }
 
-// asks is the question as an element over the whole screen, which takes all touches.
-func (d *Device) asks(permission string) *screen.Node {
-	w, h := d.width()
-	whole := screen.Rect{W: w, H: h}
+// asks is a question for a permission.
+func (d *Device) asks(permission string) overlay.Question {
 	name := d.front
 	if i := d.apps[d.front]; i != nil && i.app.Package.Name != "" {
 		name = plain.Text(i.app.Package.Name, 100)
 	}
-	box := screen.Rect{X: max(16, (w-340)/2), Y: max(0, h/2-92), W: min(w-32, 340), H: 184}
-	place := func(n *screen.Node, r screen.Rect) *screen.Node {
-		n.Bounds, n.Visible = r, r.Intersect(whole)
-		return n
-	}
-	button := func(id, text string, y float64) *screen.Node {
-		return place(&screen.Node{Role: "button", ID: questionID + id, Text: text, Touch: true, Opaque: true},
-			screen.Rect{X: box.X + 16, Y: box.Y + y, W: box.W - 32, H: 42})
-	}
-	title := "Allow “" + name + "” to " + device.Purposes[permission] + "?"
-	dialog := place(&screen.Node{Role: "alertdialog", ID: questionID, Name: title, Opaque: true, Touch: true}, box)
-	dialog.Children = []*screen.Node{place(&screen.Node{Text: title}, screen.Rect{X: box.X + 12,
-		Y: box.Y + 12, W: box.W - 24, H: 58}),
-		button("-allow", "Allow", 78), button("-deny", "Don’t allow", 128)}
-	return place(&screen.Node{Touch: true, Children: []*screen.Node{dialog}}, whole)
+	return overlay.Question{App: name, Permission: permission}
 }
 
 // replied answers the question by what was touched.
 func (d *Device) replied(ctx context.Context, permission string, at screen.Point) error {
-	var answer string
 	d.tree = nil
-	for _, n := range d.asks(permission).Children[0].Children {
-		if n.Visible.Contains(at) {
-			answer = map[string]string{questionID + "-allow": device.Allow, questionID + "-deny": device.Deny}[n.ID]
-		}
-	}
+	answer := d.asks(permission).Touched(d.size(), at)
 	if answer == "" {
 		return nil
 	}

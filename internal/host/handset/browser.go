@@ -23,8 +23,8 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"yamato/internal/core/device"
-	"yamato/internal/host/handset/keeper"
 	"yamato/internal/host/handset/pipe"
+	"yamato/internal/host/keeper"
 )
 
 // startTime is how long a browser may take until it answers.

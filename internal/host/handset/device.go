@@ -23,9 +23,11 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/driver"
-	"yamato/internal/host/handset/origin"
 	"yamato/internal/host/handset/pipe"
 	"yamato/internal/host/handset/record"
+	"yamato/internal/host/inpage"
+	"yamato/internal/host/lines"
+	"yamato/internal/host/origin"
 	"yamato/internal/outside"
 )
 
@@ -56,15 +58,15 @@ type Device struct {
 	apps    map[string]*installed
 	bootLog []device.LogLine
 
-	document         // of the page in front
-	seen     *tab    // whose that is
-	behind   []*tab  // windows behind the one in front, the app's own first
-	scrolled float64 // how far what is offered was moved
-	clip     string  // what was copied on this handset
-	seed     uint64
-	revision uint64
-	tree     *screen.Tree
-	looks    time.Duration // that all looks at the screen together took
+	inpage.Document         // of the page in front
+	seen            *tab    // whose that is
+	behind          []*tab  // windows behind the one in front, the app's own first
+	scrolled        float64 // how far what is offered was moved
+	clip            string  // what was copied on this handset
+	seed            uint64
+	revision        uint64
+	tree            *screen.Tree
+	looks           time.Duration // that all looks at the screen together took
 	surroundings
 
 	asked *page.EventJavascriptDialogOpening // the dialog that is shown, nil for none
@@ -74,7 +76,7 @@ type Device struct {
 
 	measured *tab // the page that tells figures already
 
-	logs  record.Log
+	logs  lines.Log
 	calls record.Calls
 }
 
@@ -89,7 +91,7 @@ type installed struct {
 	room   cdp.BrowserContextID // what the app stores is there, and no other app's; "" until it is needed
 	others int64                // what had gone to other origins when the room was made
 	used   bool                 // it has been started since it was put there, so that it may have data
-	stale  bool                 // it was put there in place of another that has data
+	stale  bool                 // it was put there in inpage.Place of another that has data
 }
 
 // surroundings are what the handset feels.
@@ -606,14 +608,17 @@ func (d *Device) Clean(ctx context.Context, level driver.Cleaning, apps ...strin
 }
 
 // render has the screen be read as a whole when it is looked at next.
-func (d *Device) render() { d.revision, d.tree, d.began = d.revision+1, nil, false }
+func (d *Device) render() {
+	d.revision, d.tree = d.revision+1, nil
+	d.Forget()
+}
 
 // zoom is how many dp a CSS pixel of the page takes: less than 1 where it is laid out wider than the screen.
 func (d *Device) zoom() float64 {
-	if d.document.zoom <= 0 {
+	if d.Document.Zoom <= 0 {
 		return 1
 	}
-	return d.document.zoom
+	return d.Document.Zoom
 }
 
 // feel makes a page feel what the handset feels.

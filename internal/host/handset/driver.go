@@ -11,7 +11,7 @@ import (
 
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/driver"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 	"yamato/internal/outside"
 )
 

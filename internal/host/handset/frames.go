@@ -1,8 +1,6 @@
 package handset
 
 import (
-	"errors"
-
 	"github.com/chromedp/cdproto/accessibility"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/network"
@@ -12,8 +10,8 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"yamato/internal/host/handset/inpage"
 	"yamato/internal/host/handset/pipe"
+	"yamato/internal/host/inpage"
 )
 
 // frame is a frame of a page, which may live in a process, and so in a session, of its own.
@@ -27,27 +25,24 @@ type frame struct {
 // maxFrames bounds the frames of a page that are kept count of.
 const maxFrames = 200
 
-// errFrameGone tells that a frame has no document to be asked any more.
-var errFrameGone = errors.New("the frame is gone")
-
 func cdpFrame(id string) cdp.FrameID { return cdp.FrameID(id) }
 
 // session gives the session in which a place is asked.
-func (t *tab) session(in place) pipe.Session {
+func (t *tab) session(in inpage.Place) pipe.Session {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if f := t.frames[in.frame]; f != nil {
+	if f := t.frames[in.Frame]; f != nil {
 		return pipe.Session{Pipe: t.Pipe, ID: f.session}
 	}
 	return t.Session
 }
 
 // contextAt gives the world of look.js at a place. The caller holds the lock.
-func (t *tab) contextAt(in place) (runtime.ExecutionContextID, bool) {
-	if in.frame == "" {
+func (t *tab) contextAt(in inpage.Place) (runtime.ExecutionContextID, bool) {
+	if in.Frame == "" {
 		return t.context, t.context != 0
 	}
-	f := t.frames[in.frame]
+	f := t.frames[in.Frame]
 	if f == nil || f.context == 0 {
 		return 0, false
 	}

@@ -18,7 +18,7 @@ import (
 	"yamato/internal/core/fleet"
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 )
 
 // holdArgument makes this test's program hold a browser in a folder until it is killed.

@@ -27,7 +27,7 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/driver"
-	"yamato/internal/host/handset/keeper"
+	"yamato/internal/host/keeper"
 )
 
 // paged is an app of one page.

@@ -33,7 +33,7 @@ func (d *Device) Tap(ctx context.Context, at screen.Point) error {
 	if q := d.tab.question(); q != "" {
 		return d.replied(ctx, q, at)
 	}
-	if d.offers != nil {
+	if d.Offers != nil {
 		return d.chosen(ctx, at)
 	}
 	if err := d.tab.alive(); err != nil {
@@ -168,7 +168,7 @@ func (d *Device) Press(ctx context.Context, key string) error {
 		if d.tab.asked() != nil {
 			return d.answer(ctx, false)
 		}
-		if d.offers != nil {
+		if d.Offers != nil {
 			return d.pick(ctx, -1)
 		}
 		at, entries, err := page.GetNavigationHistory().Do(d.tab.On(ctx))

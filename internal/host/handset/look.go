@@ -14,7 +14,8 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/handset/pipe"
-	"yamato/internal/host/handset/sketch"
+	"yamato/internal/host/inpage"
+	"yamato/internal/host/sketch"
 )
 
 // Tree is what is on the screen now.
@@ -42,14 +43,14 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	if asked := d.tab.asked(); asked != nil {
 		return d.asking(asked), nil
 	}
-	doc := &d.document
+	doc := &d.Document
 	if d.seen != d.tab {
-		*doc, d.seen, d.tree = document{}, d.tab, nil
+		*doc, d.seen, d.tree = inpage.Document{}, d.tab, nil
 	}
-	changed, err := doc.look(ctx, d.tab, place{})
+	changed, err := doc.Look(ctx, d.tab, inpage.Place{})
 	if err == nil {
 		var more bool
-		more, err = doc.lookInto(ctx, d.tab, place{}, 0)
+		more, err = doc.LookInto(ctx, d.tab, inpage.Place{}, 0)
 		changed = changed || more
 	}
 	switch {
@@ -59,12 +60,12 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 		return nil, err
 	}
 	awaits, open := d.tab.awaited(d.config.Overlook)
-	if doc.calm { // the app says itself that nobody waits for that
+	if doc.Calm { // the app says itself that nobody waits for that
 		awaits, open = nil, append(open, awaits...)
 	}
-	busy := doc.busy || len(awaits) > 0
-	rests := doc.rests
-	if busy || len(doc.inFrames) > 0 || len(open) > 0 || d.config.Unhurried {
+	busy := doc.Busy || len(awaits) > 0
+	rests := doc.Rests
+	if busy || len(doc.InFrames) > 0 || len(open) > 0 || d.config.Unhurried {
 		rests = 0
 	}
 	if !changed && d.tree != nil {
@@ -83,10 +84,10 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	d.revision++
 	t := d.newTree(d.front)
 	t.Busy, t.Awaits, t.Open, t.Rests = busy, awaits, open, rests
-	t.Root.Name = doc.title
-	nodes := make([]screen.Node, 0, len(doc.rows)) // a tree that was handed out does not change
-	left := maxRows
-	doc.lay(t.Root, func(n screen.Node) *screen.Node {
+	t.Root.Name = doc.Title
+	nodes := make([]screen.Node, 0, len(doc.Rows)) // a tree that was handed out does not change
+	left := inpage.MaxRows
+	doc.Lay(t.Root, func(n screen.Node) *screen.Node {
 		if left--; left < 0 {
 			return nil
 		}
@@ -224,10 +225,10 @@ func (d *Device) Picture(ctx context.Context) (device.Picture, error) {
 		return nil, lost(err)
 	}
 	if q := d.tab.question(); q != "" {
-		return sketch.Over{Under: picture{data}, Dialog: d.asks(q)}, nil
+		return sketch.Over{Under: picture{data}, Dialog: d.asks(q).Node(d.size())}, nil
 	}
-	if d.offers != nil {
-		return sketch.Over{Under: picture{data}, Dialog: d.choices(d.offers)}, nil
+	if d.Offers != nil {
+		return sketch.Over{Under: picture{data}, Dialog: d.list().Node(d.size())}, nil
 	}
 	return picture{data}, nil
 }

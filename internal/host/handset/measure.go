@@ -4,13 +4,15 @@ import (
 	"context"
 	"time"
 
+	"yamato/internal/host/inpage"
+
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/shirou/gopsutil/v4/process"
 )
 
 // FirstLook reads the screen as if it had never been read, and tells how long that took.
 func (d *Device) FirstLook(ctx context.Context) (time.Duration, error) {
-	d.tree, d.document = nil, document{}
+	d.tree, d.Document = nil, inpage.Document{}
 	if d.tab != nil {
 		if _, err := d.tab.ask(ctx, "yamatoForget()"); err != nil {
 			return 0, err

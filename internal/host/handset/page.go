@@ -25,8 +25,8 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/plain"
 	"yamato/internal/host/handset/debugport"
-	"yamato/internal/host/handset/inpage"
 	"yamato/internal/host/handset/pipe"
+	"yamato/internal/host/inpage"
 )
 
 const (
@@ -388,11 +388,11 @@ func short(address string) string {
 // ask runs an expression in the world of look.js and reads what it gives, which is text. It
 // gives a *device.Crash where the page is no more or has stopped answering.
 func (t *tab) ask(ctx context.Context, expression string) (string, error) {
-	return t.askAt(ctx, place{}, expression)
+	return t.AskAt(ctx, inpage.Place{}, expression)
 }
 
-// askAt is ask of the document at a place. It gives errFrameGone where a frame has none any more.
-func (t *tab) askAt(ctx context.Context, in place, expression string) (string, error) {
+// askAt is ask of the document at a place. It gives inpage.ErrFrameGone where a frame has none any more.
+func (t *tab) AskAt(ctx context.Context, in inpage.Place, expression string) (string, error) {
 	q := t.browser.quietFrom()
 	for {
 		if err := t.alive(); err != nil {
@@ -401,8 +401,8 @@ func (t *tab) askAt(ctx context.Context, in place, expression string) (string, e
 		t.mu.Lock()
 		where, known := t.contextAt(in)
 		t.mu.Unlock()
-		if !known && in.frame != "" {
-			return "", errFrameGone
+		if !known && in.Frame != "" {
+			return "", inpage.ErrFrameGone
 		}
 		if !known { // between two documents
 			if t.asked() != nil {
@@ -426,7 +426,7 @@ func (t *tab) askAt(ctx context.Context, in place, expression string) (string, e
 
 var errDialog = errors.New("a dialog is in front of the page")
 
-func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContextID, expression string,
+func (t *tab) askIn(ctx context.Context, in inpage.Place, where runtime.ExecutionContextID, expression string,
 	q *quiet) (text string,
 	again bool, err error) {
 	if t.asked() != nil {
@@ -446,10 +446,10 @@ func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContex
 		case m := <-answer:
 			if m.Error != nil { // the document has gone meanwhile
 				t.mu.Lock()
-				if now, _ := t.contextAt(in); now == where && in.frame == "" {
+				if now, _ := t.contextAt(in); now == where && in.Frame == "" {
 					t.context = 0
 				} else if now == where {
-					t.frames[in.frame].context = 0
+					t.frames[in.Frame].context = 0
 				}
 				t.mu.Unlock()
 				return "", true, nil
@@ -476,13 +476,13 @@ func (t *tab) askIn(ctx context.Context, in place, where runtime.ExecutionContex
 			t.mu.Lock()
 			_, there := t.contextAt(in)
 			t.mu.Unlock()
-			if !there && in.frame != "" {
-				return "", false, errFrameGone
+			if !there && in.Frame != "" {
+				return "", false, inpage.ErrFrameGone
 			}
 		case <-end.C:
 			left := q.left()
-			if left == 0 && in.frame != "" {
-				return "", false, errFrameGone // a frame that does not answer is not the app
+			if left == 0 && in.Frame != "" {
+				return "", false, inpage.ErrFrameGone // a frame that does not answer is not the app
 			} else if left == 0 {
 				return "", false, t.stuck()
 			}

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"yamato/internal/core/plain"
-	"yamato/internal/host/handset/inpage"
+	"yamato/internal/host/inpage"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/cdproto/page"

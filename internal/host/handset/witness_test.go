@@ -74,11 +74,11 @@ func differs(a, b *image.RGBA, in screen.Rect) int {
 func testify(t *testing.T, ctx context.Context, d *Device, name string, most int) testimony {
 	t.Helper()
 	visited(t, ctx, d, name)
-	rows := d.rows
+	rows := d.Rows
 	before := snapshot(t, ctx, d)
 	var out testimony
 	tell := func(what string, i int) {
-		n := rows[i].node
+		n := rows[i].Node
 		t.Logf("%s: %s: %s #%s %q %q at %v, seen %v", name, what, n.Role, n.ID, n.Name, n.Text, n.Bounds, n.Visible)
 	}
 	step := max(1, len(rows)/most)
@@ -103,8 +103,8 @@ func testify(t *testing.T, ctx context.Context, d *Device, name string, most int
 		out.elements++
 		shown := len(tree.Shown([]*screen.Node{all[i]})) > 0
 		switch {
-		case shown && fields[rows[i].node.Role]: // what they lie in draws them
-		case shown && differs(before, after, rows[i].node.Visible) == 0:
+		case shown && fields[rows[i].Node.Role]: // what they lie in draws them
+		case shown && differs(before, after, rows[i].Node.Visible) == 0:
 			out.shownUnseen++
 			tell("said to be shown, and nothing of it is drawn", i)
 		case !shown && differs(before, after, screen.Rect{}) > 4:

@@ -12,7 +12,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// takeOver has the service worker of an app that was put in place of another be the new one:
+// takeOver has the service worker of an app that was put in inpage.Place of another be the new one:
 // the browser would go on with the old until all its pages are closed, which people do by
 // closing the app.
 func (d *Device) takeOver(ctx context.Context, i *installed) error {
