@@ -6,7 +6,6 @@ import (
 	"net/http/httptest"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -296,18 +295,6 @@ end
 	require.NoError(t, d.Start(ctx, "example.eye", device.Fresh))
 	_, err := d.Readings(ctx)
 	require.NoError(t, err)
-}
-
-func TestSilenceIsCountedInTheAppsOwnTime(t *testing.T) {
-	at := func(ran, waited time.Duration) turn { return turn{ran * time.Second, waited * time.Second} }
-	before := turns{1: at(1, 1), 2: at(5, 5)}
-	const wall = 20 * time.Second
-	require.Equal(t, wall, turns{}.silent(before, wall), "where the kernel counts nothing, the wall's clock counts")
-	require.Equal(t, 13*time.Second, turns{1: at(2, 2), 2: at(6, 12)}.silent(before, wall),
-		"whoever waited longest has the benefit")
-	require.Equal(t, 8*time.Second, turns{1: at(9, 13), 2: at(6, 12)}.silent(before, wall),
-		"one that wanted to run all the time has run for so long")
-	require.Equal(t, 17*time.Second, turns{1: at(1, 1), 3: at(0, 3)}.silent(before, wall), "one that was started since")
 }
 
 func TestWhatAPersonMaySeeOtherwiseIsSaidToBeUnsure(t *testing.T) {

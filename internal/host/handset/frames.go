@@ -93,7 +93,8 @@ func (t *tab) attached(params jsontext.Value) {
 	in := pipe.Session{Pipe: t.Pipe, ID: e.SessionID}
 	switch e.TargetInfo.Type {
 	case "iframe":
-		t.letGo(func(_ network.RequestID, p *pending) bool { return p.frame == string(e.TargetInfo.TargetID) })
+		t.pending.FrameGone(string(e.TargetInfo.TargetID))
+		t.wake()
 		t.Listen(e.SessionID, func(method string, params jsontext.Value) { t.heardIn(e.SessionID, method, params) })
 		t.part(e.SessionID)
 		in.Post(page.CommandEnable, nil)

@@ -17,6 +17,7 @@ import (
 	"yamato/internal/core/plain"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/handset/pipe"
+	"yamato/internal/host/silence"
 )
 
 // Tap touches the screen with one finger.
@@ -79,14 +80,14 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 	if t.asked() != nil {
 		return nil
 	}
-	q := t.browser.quietFrom()
+	q := silence.From(t.browser.pid())
 	inner, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	var over sync.WaitGroup
 	done := make(chan error, 1)
 	over.Go(func() { done <- contain.Do("a touch", func() error { return what(t.On(inner)) }) })
 	defer over.Wait()
-	end := time.NewTimer(unmeasured)
+	end := time.NewTimer(silence.Unmeasured)
 	defer end.Stop()
 	for {
 		select {
@@ -114,7 +115,7 @@ func (d *Device) do(ctx context.Context, what func(context.Context) error) error
 			case <-ctx.Done():
 			}
 		case <-end.C:
-			if left := q.left(); left > 0 {
+			if left := q.Left(); left > 0 {
 				end.Reset(left)
 				continue
 			}

@@ -59,7 +59,7 @@ func (d *Device) see(ctx context.Context) (*screen.Tree, error) {
 	case err != nil:
 		return nil, err
 	}
-	awaits, open := d.tab.awaited(d.config.Overlook)
+	awaits, open := d.tab.pending.Awaited(d.config.Overlook)
 	if doc.Calm { // the app says itself that nobody waits for that
 		awaits, open = nil, append(open, awaits...)
 	}

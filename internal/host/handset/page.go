@@ -27,6 +27,8 @@ import (
 	"yamato/internal/host/handset/debugport"
 	"yamato/internal/host/handset/pipe"
 	"yamato/internal/host/inpage"
+	"yamato/internal/host/silence"
+	"yamato/internal/host/waits"
 )
 
 const (
@@ -34,9 +36,8 @@ const (
 	binding = "yamatoChanged"
 )
 
-// patience is how long a page may do one thing without answering. A person would have given
-// the app up before.
-const patience = 20 * time.Second
+// patience is how long a page may do one thing without answering.
+const patience = silence.Patience
 
 // tab is a page in the browser, and what is known of it from its events. One goroutine drives
 // it; events come from the pipe's.
@@ -49,16 +50,15 @@ type tab struct {
 	ports   []*debugport.Port       // to be closed with it
 	scripts []page.ScriptIdentifier // of what its documents are made to be
 	starts  int                     // how often an app was started in it
+	pending waits.Requests          // that it has under way
 
 	mu        sync.Mutex
 	changed   chan struct{} // has an element when something may have changed
 	context   runtime.ExecutionContextID
 	crashed   string // why the page is no more, "" while it is
 	dialog    *page.EventJavascriptDialogOpening
-	answered  bool // the dialog has been
-	pending   map[network.RequestID]*pending
+	answered  bool                 // the dialog has been
 	due       string               // the name by which its pages are asked what is due
-	habits    map[string]bool      // requests that stay open, by method, host and path
 	frames    map[string]*frame    // those in the page, by the browser's names for them
 	parts     []target.SessionID   // of frames and workers with a session of their own
 	drags     chan *input.DragData // where what the system drags is handed over
@@ -95,8 +95,7 @@ func joinTab(ctx context.Context, r *running, id target.ID, e events) (*tab, err
 	}
 	t := &tab{Session: pipe.Session{Pipe: r.Pipe, ID: s}, browser: r, target: id, events: e,
 		changed: make(chan struct{}, 1),
-		pending: map[network.RequestID]*pending{}, habits: map[string]bool{}, frames: map[string]*frame{},
-		workers: map[string]string{}}
+		frames:  map[string]*frame{}, workers: map[string]string{}}
 	t.Listen(s, t.heard)
 	r.watch(id, t.popup, t.gone)
 	on := t.On(ctx)
@@ -157,15 +156,16 @@ func (t *tab) heard(method string, params jsontext.Value) {
 		t.mu.Lock()
 		t.context = 0
 		t.questions = nil
-		clear(t.pending)
 		t.mu.Unlock()
+		t.pending.Clear()
 		t.worldsGone(t.ID)
 	case "Target.attachedToTarget":
 		t.attached(params)
 	case "Page.frameDetached":
 		var e page.EventFrameDetached
 		if json.Unmarshal(params, &e, pipe.Reads) == nil {
-			t.letGo(func(_ network.RequestID, p *pending) bool { return p.frame == e.FrameID.String() })
+			t.pending.FrameGone(e.FrameID.String())
+			t.wake()
 			if e.Reason == page.FrameDetachedReasonRemove {
 				t.mu.Lock()
 				delete(t.frames, e.FrameID.String())
@@ -254,7 +254,7 @@ func (t *tab) afresh() {
 	defer t.mu.Unlock()
 	t.closing, t.dialog, t.answered = true, nil, false
 	t.files, t.questions, t.windows = nil, nil, nil
-	clear(t.habits)
+	t.pending.Afresh()
 	clear(t.workers)
 }
 
@@ -393,7 +393,7 @@ func (t *tab) ask(ctx context.Context, expression string) (string, error) {
 
 // askAt is ask of the document at a place. It gives inpage.ErrFrameGone where a frame has none any more.
 func (t *tab) AskAt(ctx context.Context, in inpage.Place, expression string) (string, error) {
-	q := t.browser.quietFrom()
+	q := silence.From(t.browser.pid())
 	for {
 		if err := t.alive(); err != nil {
 			return "", err
@@ -408,7 +408,7 @@ func (t *tab) AskAt(ctx context.Context, in inpage.Place, expression string) (st
 			if t.asked() != nil {
 				return "", errDialog
 			}
-			left := q.left()
+			left := q.Left()
 			if left == 0 {
 				return "", t.stuck()
 			}
@@ -427,7 +427,7 @@ func (t *tab) AskAt(ctx context.Context, in inpage.Place, expression string) (st
 var errDialog = errors.New("a dialog is in front of the page")
 
 func (t *tab) askIn(ctx context.Context, in inpage.Place, where runtime.ExecutionContextID, expression string,
-	q *quiet) (text string,
+	q *silence.Quiet) (text string,
 	again bool, err error) {
 	if t.asked() != nil {
 		return "", false, errDialog
@@ -439,7 +439,7 @@ func (t *tab) askIn(ctx context.Context, in inpage.Place, where runtime.Executio
 		return "", false, lost(err)
 	}
 	defer t.Forget(id)
-	end := time.NewTimer(unmeasured)
+	end := time.NewTimer(silence.Unmeasured)
 	defer end.Stop()
 	for {
 		select {
@@ -480,7 +480,7 @@ func (t *tab) askIn(ctx context.Context, in inpage.Place, where runtime.Executio
 				return "", false, inpage.ErrFrameGone
 			}
 		case <-end.C:
-			left := q.left()
+			left := q.Left()
 			if left == 0 && in.Frame != "" {
 				return "", false, inpage.ErrFrameGone // a frame that does not answer is not the app
 			} else if left == 0 {

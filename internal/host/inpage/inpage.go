@@ -13,15 +13,22 @@ var (
 	drawn string
 	//go:embed control.js
 	control string
+	//go:embed named.js
+	named string
 	//go:embed look.js
 	look string
 )
 
 // Look reads what is on the screen, and does there what the browser itself would do outside of the page. due is
-// the name by which it asks Due what is due.
-func Look(due string) string {
-	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q;\n", due) + drawn + control +
-		look + "})();"
+// the name by which it asks Due what is due. Roles and names are the browser's own where it tells them.
+func Look(due string) string { return looking(due, false) }
+
+// LookNaming is Look with roles and names of its own, in browsers that would tell theirs.
+func LookNaming(due string) string { return looking(due, true) }
+
+func looking(due string, ownNames bool) string {
+	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q, ownNames = %t;\n", due, ownNames) +
+		drawn + control + named + look + "})();"
 }
 
 //go:embed due.js

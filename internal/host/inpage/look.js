@@ -19,7 +19,7 @@ const most = 20000; // elements
 const large = 15000; // elements from which on the browser's own tree is too slow to be asked for
 let kept = new WeakMap(); // element to what of it changes with it alone
 let referring = false; // names may come from elsewhere in the document
-let asks = false; // the browser may be asked for roles and names
+let asks = !native; // the browser may be asked for roles and names, or it is known without it (named.js)
 let wants = false; // and should be, by what was found
 let sent = [], revision = 0, wasBusy = false, wasCalm = false, wasPicked = 'null'; // sent is what was told, an element a line
 const watched = new WeakSet();
@@ -155,13 +155,13 @@ function facts(el, tag, attributes) {
   else if (simple && !tells) {
     role = tag === 'LI' ? (/^(UL|OL|MENU)$/.test(el.parentNode && el.parentNode.tagName) ? 'listitem' : '') : byTag[tag];
   } else if (asks) {
-    role = el.computedRole || '';
+    role = (native ? el.computedRole : roleOf(el)) || '';
     role = stated || renamed[role] || role;
     if (tag === 'CANVAS' && stated === '') role = 'img';
     // What is kept from assistive technology is seen by people: it is what its tag says.
     if ((role === '' || role === 'none') && !quiet) role = byTag[tag] || (tag === 'INPUT' && inputs[el.type]) || '';
     if (plain.has(role) && stated === '') role = '';
-    if (role !== '' || attributes && el.hasAttribute('aria-label')) name = cut(fold(plainSigns(el.computedName || '')));
+    if (role !== '' || attributes && el.hasAttribute('aria-label')) name = cut(fold(plainSigns((native ? el.computedName : nameOf(el, role)) || '')));
   } else {
     wants = true;
     role = stated || (tag === 'INPUT' ? inputs[el.type] || 'textbox' : tag === 'SELECT' ? 'combobox' : byTag[tag] || '');

@@ -31,6 +31,8 @@ type Proxy struct {
 	others  atomic.Int64 // requests and tunnels that went to others than the apps' own origins
 
 	mu      sync.Mutex
+	began   func(*Exchange) // nil where nobody watches
+	ended   func(*Exchange)
 	bundles map[string]http.Handler // by host
 	own     map[string]int          // hosts with their ports, that apps at an address are at: how many apps
 	conns   map[net.Conn]bool       // tunnels
@@ -132,8 +134,8 @@ func (p *Proxy) may(hostport string) bool {
 	return slices.Contains(p.allowed, hostport) || slices.Contains(p.allowed, strings.Trim(host, "[]"))
 }
 
-// ServeHTTP serves bundles, passes on what may be reached, and refuses the rest.
-func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+// serve serves bundles, passes on what may be reached, and refuses the rest.
+func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
 	host := r.URL.Host
 	if r.Method == http.MethodConnect {
 		host = r.Host
