@@ -705,3 +705,24 @@ globalThis.yamatoEnds = () => { window.name = ''; try { sessionStorage.clear(); 
 globalThis.yamatoForget = () => { forgetAll(); sent = []; began = false; dirty = true; return ''; };
 globalThis.yamatoAsks = () => { asks = true; forgetAll(); return ''; };
 watch(document);
+// yamatoFrameAt gives the window of a frame by the number that it goes by.
+globalThis.yamatoFrameAt = (n) => { for (const [el, m] of frames) if (m === n && el.isConnected) return el.contentWindow; return null; };
+// yamatoFrameNumbered gives the frame itself.
+globalThis.yamatoFrameNumbered = (n) => { for (const [el, m] of frames) if (m === n && el.isConnected) return el; return null; };
+// yamatoBehind tells whether there is a page of the app's behind the one that is shown.
+globalThis.yamatoBehind = () => (globalThis.navigation ? navigation.canGoBack : history.length > 1);
+// yamatoInsert enters a text where the focus is, as an input method does: "entered", or "elsewhere" where that is in
+// a document which cannot be read from here, "" where nothing takes it.
+globalThis.yamatoInsert = (text) => {
+  let el = document.activeElement, doc = document;
+  for (;;) {
+    if (el && el.shadowRoot && el.shadowRoot.activeElement) el = el.shadowRoot.activeElement;
+    else if (el && /^I?FRAME$/.test(el.tagName)) {
+      if (!contentOf(el)) return 'elsewhere';
+      doc = contentOf(el);
+      el = doc.activeElement;
+    } else break;
+  }
+  if (!el || !(el.isContentEditable || /^(INPUT|TEXTAREA)$/.test(el.tagName)) || el.disabled || el.readOnly) return '';
+  return doc.execCommand('insertText', false, text) ? 'entered' : 'elsewhere';
+};

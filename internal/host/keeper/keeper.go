@@ -54,6 +54,19 @@ func end(parent int) {
 	}
 }
 
+// kill ends what a process has started.
+func kill(parent int) {
+	lists, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", parent))
+	for _, list := range lists {
+		text, _ := os.ReadFile(list)
+		for _, word := range strings.Fields(string(text)) {
+			if child, err := strconv.Atoi(word); err == nil {
+				_ = syscall.Kill(child, syscall.SIGKILL)
+			}
+		}
+	}
+}
+
 // resident is the resident memory of a process, in bytes.
 func resident(pid int) int64 {
 	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
@@ -85,7 +98,7 @@ func Run(args []string) int {
 	cmd := exec.Command(args[1], args[2:]...)
 	from, to := os.NewFile(3, "to the browser"), os.NewFile(4, "from the browser")
 	cmd.ExtraFiles = []*os.File{from, to}
-	cmd.Stderr = os.Stderr
+	cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
 	if err := cmd.Start(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -105,6 +118,7 @@ func Run(args []string) int {
 	<-over
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 	for { // what the browser had started comes to this process once its parents are gone
+		kill(os.Getpid())
 		if _, err := syscall.Wait4(-1, nil, 0, nil); err != nil && !errors.Is(err, syscall.EINTR) {
 			break // there is nobody any more who could write to the profile
 		}
