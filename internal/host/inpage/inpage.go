@@ -5,6 +5,7 @@ package inpage
 import (
 	_ "embed"
 	"fmt"
+	"strings"
 )
 
 // What is drawn, what controls hold and how they are drawn, and the walk over all of it.
@@ -29,6 +30,14 @@ func LookNaming(due string) string { return looking(due, true) }
 func looking(due string, ownNames bool) string {
 	return fmt.Sprintf("(() => {\nif (globalThis.yamatoLook) return;\nconst dueName = %q, ownNames = %t;\n", due, ownNames) +
 		drawn + control + named + look + "})();"
+}
+
+//go:embed fingers.js
+var fingers string
+
+// LookTouching is Look with fingers made of what a browser has that knows of no touch screen.
+func LookTouching(due string) string {
+	return strings.TrimSuffix(looking(due, false), "})();") + fingers + "})();"
 }
 
 //go:embed due.js

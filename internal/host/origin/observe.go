@@ -8,6 +8,8 @@ import (
 // Exchange is a request that went through the proxy, as far as the proxy can tell: of a tunnel only where it leads.
 type Exchange struct {
 	Method, Address string
+	Destination     string // Sec-Fetch-Dest (Fetch Metadata Request Headers), "" where it does not say
+	Accept          string
 	Began           time.Time
 	// Of the answer, once it has ended.
 	Took      time.Duration
@@ -61,7 +63,8 @@ func (p *Proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method == http.MethodConnect {
 		address = "https://" + r.Host
 	}
-	e := &Exchange{Method: r.Method, Address: address, Began: time.Now()}
+	e := &Exchange{Method: r.Method, Address: address, Destination: r.Header.Get("Sec-Fetch-Dest"),
+		Accept: r.Header.Get("Accept"), Began: time.Now()}
 	began(e)
 	defer func() { // also where the proxy ends what it passes on by a panic (net/http, ErrAbortHandler)
 		e.Took = time.Since(e.Began)

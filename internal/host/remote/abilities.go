@@ -226,3 +226,12 @@ func (d *browserDevice) Readings(ctx context.Context) ([]device.Reading, error) 
 	add(root, 0)
 	return append(out, device.Reading{Name: "memory", Value: memory}, device.Reading{Name: "cpu", Value: cpu}), nil
 }
+
+// NewWebKit gives a handset with WebKit that is switched off.
+func NewWebKit(c Config, keeper []string, path string) *WebKitDevice {
+	c.Density = 1 // its windows have no other
+	d := &WebKitDevice{newDevice(c, "WebKit")}
+	d.engine = newWebKit(keeper, path, d.tells())
+	d.config.Device.Abilities = append([]string{"back", "tree"}, device.Names(d)...)
+	return d
+}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"yamato/internal/core/appfile"
@@ -43,6 +44,7 @@ type browserDevice struct {
 	up      bool
 	proxy   *origin.Proxy
 	front   string
+	heard   atomic.Pointer[string] // front, for those who tell of it
 	away    bool
 	apps    map[string]*installed
 	bootLog []device.LogLine
@@ -91,7 +93,13 @@ func newDevice(c Config, what string) *browserDevice {
 // tells hands an engine what it tells to.
 func (d *browserDevice) tells() tells {
 	return tells{
-		logged: func(level, tag, text string) { d.logs.Write(d.Now(), d.front, level, tag, text) },
+		logged: func(level, tag, text string) {
+			app := ""
+			if front := d.heard.Load(); front != nil {
+				app = *front
+			}
+			d.logs.Write(d.Now(), app, level, tag, text)
+		},
 		began: func(id, _, _ string) {
 			d.mu.Lock()
 			defer d.mu.Unlock()
@@ -158,10 +166,10 @@ func (d *browserDevice) Boot(ctx context.Context, limit time.Duration, _ bool) e
 func (d *browserDevice) watch(p *origin.Proxy) {
 	w, ok := d.engine.(interface {
 		began(*origin.Exchange)
-		ended(*origin.Exchange)
+		endedExchange(*origin.Exchange)
 	})
 	if ok {
-		p.Watch(w.began, w.ended)
+		p.Watch(w.began, w.endedExchange)
 	}
 }
 
@@ -361,6 +369,7 @@ func (d *browserDevice) openAt(ctx context.Context, i *installed, fresh bool, ad
 		return err
 	}
 	d.front, d.away, i.used, d.posed = app, false, true, ""
+	d.heard.Store(&app)
 	d.render()
 	if err := d.unasked(ctx, page, fresh); err != nil {
 		return err

@@ -78,3 +78,11 @@ func TestGeckoKeepsTheContractOfDevices(t *testing.T) {
 		return devicetest.Subject{Device: d(t), App: probe(t)}
 	})
 }
+
+func TestWebKitKeepsTheContractOfDevices(t *testing.T) {
+	t.Parallel()
+	d := kept(t, NewWebKit(Config{Device: facts("kaede-7-w1", "WebKit 2.50")}, keeps(), ""))
+	devicetest.Run(t, func(t *testing.T) devicetest.Subject {
+		return devicetest.Subject{Device: d(t), App: probe(t)}
+	})
+}
