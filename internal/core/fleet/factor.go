@@ -77,6 +77,9 @@ func (c Class) Matches(d Device) bool { return c == ClassOf(d) }
 // for real devices, since a virtual one may be of the same model.
 func (c Class) Label() string {
 	label := fmt.Sprintf("%s, %s %s", c.Model, PlatformName(c.Platform), c.OS)
+	if c.Platform == "web" && EngineOf(c.Platform, c.OS) != Blink { // it says itself what it is
+		label = c.Model + ", " + c.OS
+	}
 	if c.Kind == Real {
 		label += ", real"
 	}
@@ -143,6 +146,7 @@ var Factors = slices.Concat([]Factor{
 	own("model", true, func(d Device) string { return d.Model }),
 	own("os", true, func(d Device) string { return d.OS }),
 	own("form", true, func(d Device) string { return d.Form }),
+	own("engine", true, func(d Device) string { return EngineOf(d.Platform, d.OS) }),
 }, felt(), []Factor{own(Site, false, func(d Device) string { return d.Site })})
 
 // own is a factor that devices have of themselves.

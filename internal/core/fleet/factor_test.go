@@ -51,7 +51,7 @@ func TestWhatDevicesAreAreFactorsToo(t *testing.T) {
 		is[f] = FactorNamed(f).Of(d)
 	}
 	require.Equal(t, map[string]string{"device": "Kaede 7, Android 14, real", "platform": "android", "kind": "real",
-		"model": "Kaede 7", "os": "14", "form": "phone", "site": "harbour"}, is)
+		"model": "Kaede 7", "os": "14", "form": "phone", "engine": "", "site": "harbour"}, is)
 	levels, why := UsualLevels(map[string]string{"model": "Kaede 7", "site": "harbour"})
 	require.Empty(t, why)
 	require.Equal(t, Levels{{feel.Language, "en-GB"}, {"site", "harbour"}}, levels,

@@ -71,6 +71,7 @@ func because(why, words string) Reason { return Reason{why, remedy.Plain(words)}
 
 // compareVersions orders dotted versions by their numbers: 9 < 10 < 10.1.
 func compareVersions(a, b string) int {
+	a, b = versionOf(a), versionOf(b)
 	for a != "" || b != "" {
 		var x, y int
 		x, a = leading(a)
@@ -86,6 +87,7 @@ func compareVersions(a, b string) int {
 type versionKey [4]int
 
 func keyOfVersion(v string) (k versionKey) {
+	v = versionOf(v)
 	for i := range k {
 		k[i], v = leading(v)
 	}

@@ -32,6 +32,7 @@ type Filter struct {
 	Kind      Words `yaml:"kind,omitempty" json:"kind,omitempty"`
 	Form      Words `yaml:"form,omitempty" json:"form,omitempty"`
 	OS        Span  `yaml:"os,omitempty" json:"os,omitempty"`
+	Engine    Words `yaml:"engine,omitempty" json:"engine,omitempty"` // of web browsers: Blink, Gecko, WebKit
 	Model     Words `yaml:"model,omitempty" json:"model,omitempty"`
 	Site      Words `yaml:"site,omitempty" json:"site,omitempty"`
 	Name      Words `yaml:"name,omitempty" json:"device,omitempty"`
@@ -87,6 +88,7 @@ func (s Span) parts() (from, to string) {
 // holds tells whether a version lies in the span; 14.2 lies in "14" and in "13..14".
 func (s Span) holds(version string) bool {
 	from, to := s.parts()
+	version = versionOf(version)
 	return (from == "" || compareVersions(version, from) >= 0) && (to == "" || compareVersions(asExactlyAs(version, to),
 		to) <= 0)
 }
@@ -150,6 +152,7 @@ func ReadLineup(text string) (*Lineup, error) {
 			"platform": {f.Platform, []string{"android", "ios", "web"}},
 			"kind":     {f.Kind, []string{Emulator, Simulator, Real}},
 			"form":     {f.Form, []string{"phone", "tablet"}},
+			"engine":   {f.Engine, Engines},
 		} {
 			for _, w := range c.words {
 				if !slices.Contains(c.known, w) {
@@ -181,7 +184,7 @@ func (f *Filter) lacks(d *Device, s sayings) (why string, met int) {
 		return true
 	}
 	if !one("platform", f.Platform, d.Platform) || !one("kind", f.Kind, d.Kind) || !one("form", f.Form, d.Form) ||
-		!one("model", f.Model, d.Model) ||
+		!one("model", f.Model, d.Model) || !one("engine", f.Engine, EngineOf(d.Platform, d.OS)) ||
 		!one("site", f.Site, d.Site) || !one("name", f.Name, d.Name) || !one("owner", f.Owner, d.Owner) {
 		return why, met
 	}

@@ -1,17 +1,21 @@
 package handset
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 
 	"yamato/internal/core/fleet"
+	"yamato/internal/core/near"
 	"yamato/internal/host/driver"
 	"yamato/internal/host/keeper"
+	"yamato/internal/host/remote"
 	"yamato/internal/outside"
 )
 
@@ -24,7 +28,9 @@ func init() {
 
 // Part is what a site file says of a handset under `handset`.
 type Part struct {
-	Browser string `yaml:"browser"` // path of the browser; the same for all of a host
+	// Engine is Blink where it is not stated, Gecko or WebKit.
+	Engine  string `yaml:"engine"`
+	Browser string `yaml:"browser"` // path of the browser; with Blink, the same for all of a host
 	// Authority is a PEM file with certificates of an authority of one's own; the same for all of a host.
 	Authority string  `yaml:"authority"`
 	Density   float64 `yaml:"density"` // pixels a dp; 2 where it is not stated
@@ -36,6 +42,15 @@ type Part struct {
 var hostName = regexp.MustCompile(`^(\[[0-9a-fA-F:]+\]|[a-zA-Z0-9]([a-zA-Z0-9.-]{0,251}[a-zA-Z0-9])?)(:[0-9]{1,5})?$`)
 
 func (p Part) check() error {
+	if p.Engine != "" && !slices.Contains(fleet.Engines, p.Engine) {
+		if meant := near.Word(p.Engine, fleet.Engines); meant != "" {
+			return fmt.Errorf("there is no engine %q; did you mean %q?", p.Engine, meant)
+		}
+		return fmt.Errorf("there is no engine %q; there are %s", p.Engine, strings.Join(fleet.Engines, ", "))
+	}
+	if p.Authority != "" && p.Engine != "" && p.Engine != fleet.Blink {
+		return fmt.Errorf("an authority of one's own is known to Blink alone; have the machine itself trust it for %s", p.Engine)
+	}
 	if p.Density != 0 && (p.Density < 0.5 || p.Density > 5) {
 		return fmt.Errorf("a density is 0.5 to 5 pixels a dp, not %g", p.Density)
 	}
@@ -90,6 +105,9 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	if err := part.check(); err != nil {
 		return nil, fmt.Errorf("device %s: %w", d.Name, err)
 	}
+	if part.Engine != "" && part.Engine != fleet.Blink {
+		return v.elsewhere(s, d, m, part)
+	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.browser == nil {
@@ -116,6 +134,26 @@ func (v *Driver) Open(s *driver.Site, d driver.SiteDevice, m fleet.Model) (drive
 	}
 	return New(Config{Device: facts, Density: part.Density, Reach: part.Reach, Overlook: part.Overlook,
 		Cutout: m.Cutout}, v.browser), nil
+}
+
+// elsewhere gives a handset with another engine than the one that this package drives.
+func (v *Driver) elsewhere(s *driver.Site, d driver.SiteDevice, m fleet.Model, part Part) (driver.Device, error) {
+	facts := s.Describe(d, m)
+	if facts.OS == "" {
+		version, err := remote.Installed(context.Background(), part.Engine, v.keeper, part.Browser)
+		if err != nil {
+			return nil, fmt.Errorf("device %s: %w", d.Name, err)
+		}
+		facts.OS = version
+	}
+	if engine, _, named := strings.Cut(facts.OS, " "); !named || engine != part.Engine {
+		facts.OS = part.Engine + " " + facts.OS
+	}
+	c := remote.Config{Device: facts, Density: part.Density, Reach: part.Reach, Overlook: part.Overlook, Cutout: m.Cutout}
+	if part.Engine == fleet.Gecko {
+		return remote.NewGecko(c, v.keeper, part.Browser), nil
+	}
+	return remote.NewWebKit(c, v.keeper, part.Browser), nil
 }
 
 // Available tells why there can be no handsets on this machine, nil where there can.
