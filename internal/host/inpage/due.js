@@ -86,6 +86,7 @@
   // Asked by whoever knows the name: whether something may happen within so many milliseconds.
   listen.call(document, name, (e) => {
     e.stopImmediatePropagation();
+    if (e.detail < 0) return e.preventDefault(); // somebody is here who knows
     const t = now();
     let due = frames > 0 || under > 0 || unknown > 0 || t - last < 4 || t - moved < 120;
     for (const [id, at] of map) {

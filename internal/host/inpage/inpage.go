@@ -78,3 +78,9 @@ const Chance = `
   for (let i = 0; i < 15; i++) next();
   Math.random = function random() { return (next() * 2097152 + (next() >>> 11)) / 9007199254740992; };
 })();`
+
+//go:embed told.js
+var toldText string
+
+// Told keeps what a page logs, in a browser that tells nobody, and gives it to who asks by the name that Look has.
+func Told(name string) string { return fmt.Sprintf(toldText, name+"-told") }

@@ -16,6 +16,7 @@ import (
 	"os"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -27,6 +28,9 @@ type Bundle struct {
 	// the start page, as a path with its query, or as a whole address where the app stays there
 	Start string
 	Facts Manifest
+	// Before is what documents find before their own: HTML that stands at the beginning of each, where it is opened as
+	// a page or in a frame. It is for browsers that have no other way to run a script first.
+	Before func() string
 }
 
 // Manifest is what a handset heeds of a W3C web app manifest.
@@ -167,6 +171,14 @@ func (b *Bundle) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "this file of the bundle cannot be read: "+err.Error(), http.StatusInternalServerError)
 		return
 	}
+	if b.Before != nil && strings.HasPrefix(kind, "text/html") && opened(r) {
+		text = before(text, b.Before())
+		w.Header().Set("Content-Type", kind)
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(text))
+		return
+	}
 	w.Header().Set("Content-Type", kind)
 	w.Header().Set("Cache-Control", "no-cache")
 	w.Header().Set("X-Content-Type-Options", "nosniff")
@@ -182,4 +194,22 @@ func hostLabel(app string) string {
 	word := strings.Trim(notOfLabel.ReplaceAllString(strings.ToLower(app), "-"), "-")
 	sum := sha256.Sum256([]byte(app))
 	return strings.TrimLeft(strings.Trim(word[:min(len(word), 40)], "-")+"-"+hex.EncodeToString(sum[:4]), "-")
+}
+
+// opened tells whether a document is asked for to be shown (Fetch Metadata Request Headers, Sec-Fetch-Dest), and not by
+// a script.
+func opened(r *http.Request) bool {
+	if to := r.Header.Get("Sec-Fetch-Dest"); to != "" {
+		return to == "document" || to == "iframe" || to == "frame"
+	}
+	return strings.Contains(r.Header.Get("Accept"), "text/html")
+}
+
+// doctype is what an HTML document may begin with: without it first, pages are laid out otherwise (HTML 13.2.6.4.1).
+var doctype = regexp.MustCompile(`(?is)^(\xef\xbb\xbf)?(\s|<!--.*?-->)*<!doctype[^>]*>`)
+
+// before puts HTML before a document's own, behind its doctype.
+func before(document []byte, html string) []byte {
+	at := len(doctype.Find(document[:min(len(document), 4096)]))
+	return slices.Concat(document[:at], []byte(html), document[at:])
 }

@@ -129,6 +129,9 @@ func (d *GeckoDevice) SendAway(ctx context.Context) error {
 }
 
 // SetChance makes what scripts draw from Math.random a function of seed, in apps that are started from now on.
+func (d *WebKitDevice) SetChance(seed uint64) { d.seed = seed }
+
+// SetChance makes what scripts draw from Math.random a function of seed, in apps that are started from now on.
 func (d *GeckoDevice) SetChance(seed uint64) { d.seed = seed }
 
 // frameEvery is how often a screen is drawn that somebody looks at: each is a whole picture.
@@ -231,7 +234,7 @@ func (d *browserDevice) Readings(ctx context.Context) ([]device.Reading, error) 
 func NewWebKit(c Config, keeper []string, path string) *WebKitDevice {
 	c.Density = 1 // its windows have no other
 	d := &WebKitDevice{newDevice(c, "WebKit")}
-	d.engine = newWebKit(keeper, path, d.tells())
+	d.engine, d.knows = newWebKit(keeper, path, d.tells()), true
 	d.config.Device.Abilities = append([]string{"back", "tree"}, device.Names(d)...)
 	return d
 }

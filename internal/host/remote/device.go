@@ -255,6 +255,9 @@ func (d *browserDevice) Install(ctx context.Context, app driver.App) error {
 	if err != nil {
 		return err
 	}
+	if w, ok := d.engine.(interface{ first(app string) string }); ok {
+		b.Before = func() string { return w.first(p.ApplicationID) }
+	}
 	i := &installed{app: app, bundle: b}
 	i.origin, i.host = origin.Of(p.ApplicationID)
 	if i.start = i.origin + b.Start; p.AtAddress() {
@@ -475,7 +478,10 @@ func (d *browserDevice) Tidy(context.Context, string) error {
 }
 
 // Log gives the lines written since the last call.
-func (d *browserDevice) Log(context.Context) ([]device.LogLine, error) {
+func (d *browserDevice) Log(ctx context.Context) ([]device.LogLine, error) {
+	if g, ok := d.engine.(interface{ gather(context.Context) }); ok && d.front != "" && d.up {
+		g.gather(ctx)
+	}
 	return d.logs.Take(d.Now()), nil
 }
 

@@ -13,40 +13,79 @@ import (
 	"yamato/internal/host/inpage"
 )
 
-// Perform does what fingers do, with an engine that knows of no touch screen: one finger is a mouse, but where a phone
-// would move the page with it, the page is moved; several are events that a script makes.
+// Tap touches the screen with one finger. A page that heeds touches is sent them; what the browser does of a tap it
+// does by a mouse, unless the page has it do nothing.
+func (d *WebKitDevice) Tap(ctx context.Context, at screen.Point) error {
+	if d.plain(ctx) {
+		taken, err := d.touches(ctx, false, device.Tapped(at))
+		if err != nil || taken {
+			return err
+		}
+	}
+	return d.browserDevice.Tap(ctx, at)
+}
+
+// plain tells whether fingers meet the page, and nothing that lies over it.
+func (d *WebKitDevice) plain(ctx context.Context) bool {
+	return d.reach(ctx) == nil && d.front != "" && !d.away && d.engine.asked() == nil && d.Offers == nil && d.engine.alive() == nil
+}
+
+// touches has a script send the page what fingers do, and tells whether the page has left nothing of it to the browser.
+func (d *WebKitDevice) touches(ctx context.Context, pointers bool, fingers ...device.Finger) (taken bool, err error) {
+	text, err := json.Marshal(ticks(fingers, d.inPixels))
+	if err != nil {
+		return false, fmt.Errorf("what the fingers do cannot be written: %w", err)
+	}
+	said, err := d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("(async () => yamatoFingers(%s, %t))()", text, pointers))
+	if errors.Is(err, errDialog) {
+		return true, nil
+	}
+	return said == "taken", err
+}
+
+// Perform does what fingers do, with an engine that knows of no touch screen: touches are events that a script sends.
+// Where a phone would move the page, or what can be dragged, that is moved; a tap, and a slider, are a mouse's.
 func (d *WebKitDevice) Perform(ctx context.Context, fingers ...device.Finger) error {
 	if err := device.CheckFingers(fingers); err != nil {
 		return err
 	}
-	if err := d.reach(ctx); err != nil || d.front == "" || d.away || d.engine.asked() != nil || d.Offers != nil {
-		if err != nil {
-			return err
-		}
+	if !d.plain(ctx) {
 		return d.browserDevice.Perform(ctx, fingers...)
 	}
-	if len(fingers) > 1 {
-		text, err := json.Marshal(ticks(fingers, d.inPixels))
-		if err != nil {
-			return fmt.Errorf("what the fingers do cannot be written: %w", err)
+	from, to, goes := dragged(fingers)
+	at, stays := held(fingers)
+	switch {
+	case goes:
+		a, b := d.inPixels(from), d.inPixels(to)
+		said, err := d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("yamatoSlides(%g, %g) || yamatoDrags(%g, %g, %g, %g) || yamatoPans(%g, %g, %g, %g)",
+			a.X, a.Y, a.X, a.Y, b.X, b.Y, a.X, a.Y, b.X-a.X, b.Y-a.Y))
+		switch {
+		case said == "yes":
+			return d.browserDevice.Perform(ctx, fingers...)
+		case said == "dragged", said == "moved", errors.Is(err, errDialog):
+			return nil
+		case err != nil:
+			return err
 		}
-		_, err = d.engine.AskAt(ctx, inpage.Place{}, "(async () => yamatoFingers("+string(text)+"))()")
+	case stays:
+		if _, err := d.touches(ctx, true, fingers...); err != nil {
+			return err
+		}
+		p := d.inPixels(at)
+		_, err := d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("yamatoHeld(%g, %g)", p.X, p.Y))
 		if errors.Is(err, errDialog) {
 			return nil
 		}
 		return err
-	}
-	if from, to, ok := dragged(fingers); ok {
-		a, b := d.inPixels(from), d.inPixels(to)
-		said, err := d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("yamatoPans(%g, %g, %g, %g)", a.X, a.Y, b.X-a.X, b.Y-a.Y))
-		if said == "moved" || errors.Is(err, errDialog) {
-			return nil
-		}
-		if err != nil {
+	case len(fingers) == 1:
+		taken, err := d.touches(ctx, false, fingers...)
+		if err != nil || taken {
 			return err
 		}
+		return d.browserDevice.Perform(ctx, fingers...)
 	}
-	return d.browserDevice.Perform(ctx, fingers...)
+	_, err := d.touches(ctx, true, fingers...)
+	return err
 }
 
 // dragged tells whether one finger goes from one place to another.

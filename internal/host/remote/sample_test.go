@@ -25,8 +25,10 @@ import (
 
 // engines are handsets of each engine, each made when a test asks for it.
 var engines = map[string]func() driver.Device{
-	"Gecko":  func() driver.Device { return NewGecko(Config{Device: facts("kaede-7-g1", "Gecko 153")}, keeps(), "") },
-	"WebKit": func() driver.Device { return NewWebKit(Config{Device: facts("kaede-7-w1", "WebKit 2.50")}, keeps(), "") },
+	"Gecko": func() driver.Device { return NewGecko(Config{Device: facts("kaede-7-g1", "Gecko 153")}, keeps(), "") },
+	"WebKit": func() driver.Device {
+		return NewWebKit(Config{Device: facts("kaede-7-w1", "WebKit 2.50")}, keeps(), "")
+	},
 }
 
 // opened has an app in front of a handset.
@@ -55,7 +57,7 @@ func tideline(t *testing.T, v demo.Version) driver.App {
 // nobody keeps nothing of what a case records.
 type nobody struct{}
 
-func (nobody) Step(script.StepRecord) {}
+func (nobody) Step(script.StepRecord)                                                   {}
 func (nobody) Picture(string, device.Picture, *screen.Tree, []screen.Rect, screen.Rect) {}
 
 // The verdicts on the sample app are those that the browser of package handset comes to.
@@ -77,6 +79,10 @@ func TestTheSampleAppRunsOnEveryEngine(t *testing.T) {
 						want, actual = verdict.Fail, `it is 6.3, 3.15 too little: #total shows "€6.30"`
 					case "who would rather not be found sees the islands":
 						want, actual = verdict.Fail, `it shows "Looking for you"`
+					}
+					if lacks := map[string]bool{"who may be found is told where": true, "who would rather not be found sees the islands": true,
+						"the wallet is the same after the app was away": true}; engine == "WebKit" && lacks[c.Name] {
+						want, actual = verdict.Skip, "" // it knows no place, and cannot be sent away
 					}
 					t.Logf("%s: %s", c.Name, r.Verdict)
 					if !assertVerdict(t, c.Name, want, r) || actual == "" {

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,8 +12,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"yamato/internal/core/device"
@@ -31,7 +34,9 @@ type webkit struct {
 
 	proxy   string
 	display *program
-	at      string // the display's number
+	at      string   // the display's number
+	due     string   // the name by which pages are asked what is due, and what they log
+	scripts sync.Map // by app: what its documents find before their own
 	rooms   map[string]*webkitRoom
 	now     *webkitRoom
 }
@@ -49,8 +54,8 @@ type webkitRoom struct {
 var _ engine = (*webkit)(nil)
 
 func newWebKit(keeps []string, path string, t tells) *webkit {
-	w := &webkit{keeps: keeps, path: path, tells: t, rooms: map[string]*webkitRoom{}}
-	w.classicPage = &classicPage{tell: t, proc: w.keeper, look: inpage.LookTouching(rand.Text())}
+	w := &webkit{keeps: keeps, path: path, tells: t, rooms: map[string]*webkitRoom{}, due: rand.Text()}
+	w.classicPage = &classicPage{tell: t, proc: w.keeper, look: inpage.LookTouching(w.due)}
 	return w
 }
 
@@ -121,6 +126,34 @@ func (w *webkit) boot(ctx context.Context, proxy string) (string, error) {
 	return version, nil
 }
 
+// first is what the documents of an app find before their own: a script, which takes itself out of the document. It is
+// called by the device's proxy.
+func (w *webkit) first(app string) string {
+	script, _ := w.scripts.Load(app)
+	text, _ := script.(string)
+	return "<script>" + strings.ReplaceAll(inpage.Due(w.due)+inpage.Told(w.due)+text, "</", "<\\/") + "document.currentScript.remove()</script>"
+}
+
+// gather takes in what the page in front has logged.
+func (w *webkit) gather(ctx context.Context) {
+	if w.now == nil || w.alive() != nil || w.dialog != nil {
+		return
+	}
+	said, err := w.AskAt(ctx, inpage.Place{}, "yamatoLogged()")
+	var lines [][4]any
+	if err != nil || json.Unmarshal([]byte(said), &lines) != nil {
+		return
+	}
+	for _, l := range lines {
+		level, _ := l[1].(string)
+		tag, _ := l[2].(string)
+		text, _ := l[3].(string)
+		if slices.Contains([]string{"debug", "info", "warn", "error"}, level) && slices.Contains([]string{"console", "uncaught"}, tag) {
+			w.tells.logged(level, tag, text)
+		}
+	}
+}
+
 func (w *webkit) halt() {
 	for app := range w.rooms {
 		w.end(app)
@@ -187,6 +220,7 @@ func (w *webkit) open(ctx context.Context, app appPage, fresh bool, f *feels) er
 		r = &webkitRoom{kept: kept, holds: true}
 	}
 	r.app = app
+	w.scripts.Store(app.id, app.script)
 	if r.session == nil {
 		if err := w.begin(ctx, r, f); err != nil {
 			return err
@@ -316,6 +350,7 @@ func (w *webkit) shut(ctx context.Context) {
 	if w.dialog != nil {
 		_ = w.answer(ctx, false, "")
 	}
+	w.gather(ctx)
 	w.hold(ctx)
 	ok := w.alive() == nil
 	for ok && len(w.known) > 1 {
