@@ -13,7 +13,7 @@ CONSOLE_SOURCES := $(shell git ls-files -co --exclude-standard web ':!web/*.go' 
 help: ## say what can be made
 	@grep -E '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 16
 
-demo: postgres handsets bridge video $(PROGRAM) ## show it, and go on serving until Ctrl-C
+demo: postgres handsets engines bridge video $(PROGRAM) ## show it, and go on serving until Ctrl-C
 	@exec $(PROGRAM) demo $(ARGS)
 
 # What takes longest begins first: packages are tested two at a time. With the race detector runs what has goroutines,
@@ -29,7 +29,7 @@ AGAIN := .ci/again env $(TESTED)
 
 # How long each part took is printed as it ends.
 PART = @mkdir -p bin && echo "$(1) $$(date +%s)" >> bin/parts
-test: postgres packers browser video $(OBJECTS) $(PROGRAM) ## run every check
+test: postgres packers browser engines video $(OBJECTS) $(PROGRAM) ## run every check
 	@rm -f bin/parts
 	$(call PART,the console)
 	cd web && npm run --silent check
@@ -63,7 +63,7 @@ $(OBJECTS): internal/blob/bucket/server/go.mod
 	cd internal/blob/bucket/server && go build -o $(CURDIR)/$@ github.com/versity/versitygw/cmd/versitygw
 	@touch $@
 
-bench: postgres browser video $(OBJECTS) $(PROGRAM) ## measure, and write docs/benchmarks.md
+bench: postgres browser engines video $(OBJECTS) $(PROGRAM) ## measure, and write docs/benchmarks.md
 	go run ./internal/bench -program $(CURDIR)/$(PROGRAM) -out docs/benchmarks.md
 
 soak: postgres $(PROGRAM) ## runs and odd calls for 10 minutes; memory has to stay flat
@@ -81,7 +81,7 @@ upgrade: postgres $(PROGRAM) ## try this version beside the one before, through 
 	git worktree remove --force bin/before
 	YAMATO_TEST_BEFORE=$(CURDIR)/bin/yamato-before $(TESTED) -run TestTheVersionBefore -v ./internal/e2e
 
-screenshots: postgres terminal browser bridge video $(PROGRAM) ## make the pictures in docs/screenshots anew
+screenshots: postgres terminal browser engines bridge video $(PROGRAM) ## make the pictures in docs/screenshots anew
 	go run ./internal/shots -program $(CURDIR)/$(PROGRAM) -out docs/screenshots
 
 generate: ## generate from api/openapi.yaml
@@ -131,6 +131,11 @@ handsets: # need a browser; without one the demo says what it leaves out
 	@command -v chromium >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing chromium"; \
 	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq chromium >/dev/null; } || \
 	  echo "Chromium cannot be installed: the demo goes on without the site desk."
+
+engines: # of other browsers; without them the demo says what it leaves out
+	@{ command -v firefox-esr && command -v WebKitWebDriver && command -v Xvfb && command -v chromedriver; } >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing firefox-esr webkit2gtk-driver xvfb chromium-driver"; \
+	  apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq firefox-esr webkit2gtk-driver xvfb chromium-driver >/dev/null; } || \
+	  echo "Other browsers cannot be installed: the demo goes on without handsets of their engines."
 
 bridge: # to phones; without it the demo says what it leaves out
 	@command -v adb >/dev/null 2>&1 || [ "$$(id -u)" != 0 ] || { echo "installing adb"; \

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -261,17 +262,33 @@ image.sysdir.1=system-images/android-34/default/x86_64/
 `
 }
 
-// Site is the description of one of the scenario's sites. That of Cable wants to know this program, and where its phones are.
-func Site(name, program string, phones []string) ([]byte, error) {
+// Here is what a site of the scenario wants to know of the machine that it is on.
+type Here struct {
+	Program string   // this one's path
+	Phones  []string // where the phones on a cable are
+	Lacks   []string // engines of browsers that are not installed
+}
+
+// Site is the description of one of the scenario's sites.
+func Site(name string, here Here) ([]byte, error) {
 	text, err := files.ReadFile("sites/" + name + ".yaml")
-	if err != nil || name != Cable {
-		return text, err
+	if err != nil {
+		return nil, err
+	}
+	if name == Desk {
+		lines := slices.DeleteFunc(strings.SplitAfter(string(text), "\n"), func(line string) bool {
+			return slices.ContainsFunc(here.Lacks, func(engine string) bool { return strings.Contains(line, "engine: "+engine+"}") })
+		})
+		return []byte(strings.Join(lines, "")), nil
+	}
+	if name != Cable {
+		return text, nil
 	}
 	quoted := func(words ...string) string { // JSON is YAML
 		list, _ := json.Marshal(words)
 		return strings.Trim(string(list), "[]")
 	}
-	return []byte(strings.NewReplacer("PROGRAM", quoted(program), "PHONES", quoted(phones...)).Replace(string(text))), nil
+	return []byte(strings.NewReplacer("PROGRAM", quoted(here.Program), "PHONES", quoted(here.Phones...)).Replace(string(text))), nil
 }
 
 func texts(dir string) (map[string]string, error) {

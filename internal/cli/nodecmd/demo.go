@@ -17,8 +17,10 @@ import (
 	"yamato/internal/cli/ui"
 	"yamato/internal/client"
 	"yamato/internal/contract"
+	"yamato/internal/core/fleet"
 	"yamato/internal/host/android"
 	"yamato/internal/host/handset"
+	"yamato/internal/host/remote"
 )
 
 func (a *App) DemoCommand() *cobra.Command {
@@ -166,7 +168,7 @@ func writeSamples(dir string, names, phones []string) ([]string, error) {
 	}
 	var sites []string
 	for _, name := range names {
-		if files[name+".yaml"], err = demo.Site(name, program, phones); err != nil {
+		if files[name+".yaml"], err = demo.Site(name, demo.Here{Program: program, Phones: phones, Lacks: enginesMissing()}); err != nil {
 			return nil, err
 		}
 		sites = append(sites, filepath.Join(dir, name+".yaml"))
@@ -194,6 +196,11 @@ func (a *App) showDemo(ctx context.Context, s *stack, sites []string, began time
 	}
 	if err := handset.Available(); err != nil && !slices.Contains(sites, demo.Desk) {
 		fmt.Fprintf(a.Out, "The site desk is left out: %s.\n", err)
+	}
+	if slices.Contains(sites, demo.Desk) {
+		for _, engine := range enginesMissing() {
+			fmt.Fprintf(a.Out, "The handset with %s is left out: %s.\n", engine, remote.Available(engine))
+		}
 	}
 	if err := android.Available(); err != nil && !slices.Contains(sites, demo.Cable) {
 		fmt.Fprintf(a.Out, "The site cable is left out: %s.\n", err)
@@ -269,6 +276,11 @@ func allKnown(list []contract.Device, sites []string) bool {
 }
 
 // sitesHere are the scenario's sites that this machine can have and that are wanted.
+// enginesMissing are the engines of browsers, beside Chromium's, that this machine has not.
+func enginesMissing() []string {
+	return slices.DeleteFunc([]string{fleet.Gecko, fleet.WebKit}, func(engine string) bool { return remote.Available(engine) == nil })
+}
+
 func sitesHere(without []string) []string {
 	return slices.DeleteFunc(slices.Clone(demo.Sites), func(name string) bool {
 		return slices.Contains(without, name) || name == demo.Desk && handset.Available() != nil ||

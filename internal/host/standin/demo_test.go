@@ -28,7 +28,7 @@ func demoDevices(t *testing.T) map[string]*Device {
 		if name == demo.Cable {
 			continue // its devices are found
 		}
-		text, err := demo.Site(name, "", nil)
+		text, err := demo.Site(name, demo.Here{})
 		require.NoError(t, err)
 		site, err := driver.ReadSite(text)
 		require.NoError(t, err)

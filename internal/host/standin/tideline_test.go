@@ -48,7 +48,7 @@ func (p *pictures) Picture(name string, pic device.Picture, _ *screen.Tree, mark
 // bench gives the stand-ins of the scenario's site.
 func bench(t *testing.T) []driver.Device {
 	t.Helper()
-	text, err := demo.Site("bench", "", nil)
+	text, err := demo.Site("bench", demo.Here{})
 	require.NoError(t, err)
 	site, err := driver.ReadSite(text)
 	require.NoError(t, err)
