@@ -35,6 +35,7 @@ type classicPage struct {
 	known   []webdriver.Window // in the order in which they came
 	at      string             // the frame that commands go to
 	ended   string             // why the page is no more
+	doing   string             // what it was asked last
 	dialog  *dialog
 	pending waits.Requests
 
@@ -124,7 +125,8 @@ func (p *classicPage) call(ctx context.Context, what func(context.Context) error
 			p.ended = "it stopped answering"
 			stop()
 			<-done
-			return &device.Crash{Reason: fmt.Sprintf("it stopped answering: for more than %s its page did one thing without a pause", silence.Patience)}
+			return &device.Crash{Reason: fmt.Sprintf("it stopped answering: for more than %s its page did one thing without a pause", silence.Patience),
+				Report: "the browser was to " + p.doing}
 		}
 	}
 }
@@ -266,13 +268,17 @@ func (p *classicPage) to(ctx context.Context, frame string) error {
 // absent is what a script gives where look.js is not there yet.
 const absent = "\x00absent"
 
+// thrown is what stands before what a promise of ours was broken by.
+const thrown = "\x00thrown"
+
 // AskAt evaluates an expression beside look.js.
 func (p *classicPage) AskAt(ctx context.Context, in inpage.Place, expression string) (text string, err error) {
 	body := "if (!globalThis.yamatoLook) return '\\u0000absent'; return (" + expression + ");"
 	async := strings.HasPrefix(expression, "(async")
 	if async {
-		body = "const done = arguments[arguments.length - 1]; if (!globalThis.yamatoLook) return done('\\u0000absent'); (" + expression + ").then(done, (e) => done(String(e)));"
+		body = "const done = arguments[arguments.length - 1]; if (!globalThis.yamatoLook) return done('\\u0000absent'); (" + expression + ").then(done, (e) => done('\\u0000thrown' + e));"
 	}
+	p.doing = "evaluate " + plain.Clip(expression, 80)
 	for tries := 0; ; tries++ {
 		err = p.call(ctx, func(ctx context.Context) error {
 			if err := p.to(ctx, in.Frame); err != nil {
@@ -295,6 +301,8 @@ func (p *classicPage) AskAt(ctx context.Context, in inpage.Place, expression str
 			return err
 		})
 		switch {
+		case err == nil && strings.HasPrefix(text, thrown):
+			return "", fmt.Errorf("the screen cannot be read: %s", plain.Clip(strings.TrimPrefix(text, thrown), 300))
 		case err == nil && text != absent:
 			return text, nil
 		case err == nil && tries < 50: // it is there now
@@ -346,6 +354,7 @@ func (p *classicPage) await(ctx context.Context, until time.Time) error {
 	if device.Nudged(ctx) {
 		return nil
 	}
+	p.doing = "tell of a change"
 	err := p.call(ctx, func(ctx context.Context) error {
 		if err := p.to(ctx, ""); err != nil {
 			return err
@@ -365,6 +374,22 @@ func (p *classicPage) waits(overlook []string) (awaits, open []string) {
 	return p.pending.Awaited(overlook)
 }
 
+// scriptTime bounds what a script of ours waits for: an answer is lost where the document goes meanwhile, and some
+// remote ends then say nothing until this is over.
+const scriptTime = 3 * time.Second
+
+// patiently does something whose script may take longer.
+func (p *classicPage) patiently(ctx context.Context, long time.Duration, what func() error) error {
+	if err := p.call(ctx, func(ctx context.Context) error { return p.session.Timeouts(ctx, long, 0) }); err != nil {
+		return err
+	}
+	err := what()
+	if p.session == nil || p.dialog != nil {
+		return err
+	}
+	return errors.Join(err, p.call(ctx, func(ctx context.Context) error { return p.session.Timeouts(ctx, scriptTime, 0) }))
+}
+
 // evaluate evaluates an expression in the page.
 func (p *classicPage) evaluate(ctx context.Context, expression string) (string, error) {
 	const body = `const done = arguments[arguments.length - 1], text = arguments[0];
@@ -372,11 +397,13 @@ func (p *classicPage) evaluate(ctx context.Context, expression string) (string, 
 		const fail = (e) => done(['thrown', String(e)]);
 		try { Promise.resolve((0, eval)(/^\s*\{/.test(text) ? '(' + text + ')' : text)).then(say, fail); } catch (e) { fail(e); }`
 	var out []string
-	err := p.call(ctx, func(ctx context.Context) error {
-		if err := p.to(ctx, ""); err != nil {
-			return err
-		}
-		return p.session.RunAsync(ctx, body, &out, expression)
+	err := p.patiently(ctx, silence.Patience*3/4, func() error {
+		return p.call(ctx, func(ctx context.Context) error {
+			if err := p.to(ctx, ""); err != nil {
+				return err
+			}
+			return p.session.RunAsync(ctx, body, &out, expression)
+		})
 	})
 	switch {
 	case err != nil:
@@ -390,6 +417,7 @@ func (p *classicPage) evaluate(ctx context.Context, expression string) (string, 
 }
 
 func (p *classicPage) perform(ctx context.Context, sources ...webdriver.Source) error {
+	p.doing = "do what fingers or keys do"
 	err := p.call(ctx, func(ctx context.Context) error {
 		if err := p.to(ctx, ""); err != nil {
 			return err
@@ -433,7 +461,7 @@ func (p *classicPage) back(ctx context.Context) (bool, error) {
 func (p *classicPage) visit(ctx context.Context, address string) error {
 	ctx, stop := context.WithTimeoutCause(ctx, loadTime, &device.Crash{Reason: "its start page did not come within " + loadTime.String()})
 	defer stop()
-	p.at = "?"
+	p.at, p.doing = "?", "open "+plain.Clip(address, 80)
 	p.pending.Clear()
 	err := p.call(ctx, func(ctx context.Context) error { return p.session.Go(ctx, address) })
 	var e *webdriver.Error

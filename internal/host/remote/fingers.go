@@ -11,6 +11,7 @@ import (
 	"yamato/internal/core/device"
 	"yamato/internal/core/screen"
 	"yamato/internal/host/inpage"
+	"yamato/internal/webdriver"
 )
 
 // Tap touches the screen with one finger. A page that heeds touches is sent them; what the browser does of a tap it
@@ -36,8 +37,25 @@ func (d *WebKitDevice) touches(ctx context.Context, pointers bool, fingers ...de
 	if err != nil {
 		return false, fmt.Errorf("what the fingers do cannot be written: %w", err)
 	}
-	said, err := d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("(async () => yamatoFingers(%s, %t))()", text, pointers))
-	if errors.Is(err, errDialog) {
+	var said string
+	ask := func() (err error) {
+		said, err = d.engine.AskAt(ctx, inpage.Place{}, fmt.Sprintf("(async () => yamatoFingers(%s, %t))()", text, pointers))
+		return err
+	}
+	var long time.Duration
+	for _, f := range fingers {
+		var one time.Duration
+		for _, a := range f {
+			one += a.Over
+		}
+		long = max(long, one)
+	}
+	if w, ok := d.engine.(*webkit); ok && long > scriptTime/2 {
+		err = w.patiently(ctx, long+scriptTime, ask)
+	} else {
+		err = ask()
+	}
+	if errors.Is(err, errDialog) || webdriver.Is(err, webdriver.ScriptTimeout) { // the document went with it
 		return true, nil
 	}
 	return said == "taken", err
@@ -130,7 +148,7 @@ func ticks(fingers []device.Finger, place func(screen.Point) screen.Point) []tic
 		parts := max(1, int(min(over/short, 50)))
 		from := append([]screen.Point{}, at...)
 		for part := 1; part <= parts; part++ {
-			t := tick{Over: (over / time.Duration(parts)).Milliseconds()}
+			t := tick{Do: [][4]any{}, Over: (over / time.Duration(parts)).Milliseconds()}
 			for i, f := range fingers {
 				if step >= len(f) || part < parts && f[step].Do != "move" {
 					continue

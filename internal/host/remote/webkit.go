@@ -292,6 +292,9 @@ func (w *webkit) begin(ctx context.Context, r *webkitRoom, f *feels) error {
 			"unhandledPromptBehavior":  "ignore",
 			"webkitgtk:browserOptions": map[string]any{"binary": browser, "args": args}})
 	}
+	if err == nil {
+		err = r.session.Timeouts(ctx, scriptTime, loadTime)
+	}
 	if err != nil {
 		said := strings.TrimSpace(r.driver.said.text())
 		r.driver.end()
