@@ -34,7 +34,7 @@ var floors = [][]string{
 	{"internal/core/plan"},
 
 	// What is spoken and kept: no business in it.
-	{"internal/link", "internal/bridge", "internal/blob", "internal/store/pg", "internal/pgbox", "internal/client"},
+	{"internal/link", "internal/bridge", "internal/webdriver", "internal/blob", "internal/store/pg", "internal/pgbox", "internal/client"},
 
 	// Hosts know no service, and services no host: they meet over the link.
 	{"internal/host", "internal/store", "internal/report"},

@@ -79,3 +79,9 @@ func Typed(keys string) Source {
 	}
 	return s
 }
+
+// Wheel turns a wheel over a place, by so many CSS pixels.
+func Wheel(at screen.Point, dx, dy int) Source {
+	return Source{Type: "wheel", ID: "wheel", Actions: []Action{{Type: "scroll", X: number(int(at.X)), Y: number(int(at.Y)),
+		DeltaX: number(dx), DeltaY: number(dy), Duration: number(int64(0)), Origin: "viewport"}}}
+}

@@ -360,7 +360,7 @@ func placeOf(c contract.Combination, classes []fleet.Device) verdict.Place {
 		{Factor: "kind", Value: c.Kind, Words: map[string]string{"real": "real devices", "emulator": "emulators",
 			"simulator": "simulators"}[c.Kind]},
 		{Factor: "model", Value: c.Model, Words: c.Model},
-		{Factor: "os", Value: c.Platform + " " + c.Os, Words: fleet.PlatformName(c.Platform) + " " + c.Os},
+		{Factor: "os", Value: c.Platform + " " + c.Os, Words: fleet.SystemName(c.Platform, c.Os)},
 	}
 	for _, l := range c.Levels {
 		place = append(place, verdict.Level{Factor: l.Factor, Value: l.Value,

@@ -217,7 +217,7 @@ func (a *App) showFit(list []contract.Fit, total int) {
 	misfits := 0
 	for _, alike := range alikeInFit(list) {
 		f := alike[0]
-		device := []string{f.Device, f.Model + ", " + fleet.PlatformName(f.Platform) + " " + f.Os + ", " + f.Kind}
+		device := []string{f.Device, f.Model + ", " + fleet.SystemName(f.Platform, f.Os) + ", " + f.Kind}
 		if more := len(alike) - 1; more > 0 {
 			device[0] = fmt.Sprintf("%s and %d more", f.Device, more)
 		}

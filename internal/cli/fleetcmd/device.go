@@ -88,7 +88,7 @@ func (a *App) showDevices(list []contract.Device) {
 	a.Table([]string{"DEVICE", "SITE", "WHAT IT IS", "SCREEN DP", "MEMORY", "STATE"}, rows)
 }
 
-func platformOS(d contract.Device) string { return fleet.PlatformName(d.Platform) + " " + d.Os }
+func platformOS(d contract.Device) string { return fleet.SystemName(d.Platform, d.Os) }
 
 func (a *App) deviceLook() *cobra.Command {
 	var builds []string

@@ -159,7 +159,7 @@ func (a *App) showChoice(c contract.Choice) {
 	rows := func(list []contract.Chosen) (out [][]string) {
 		for _, d := range list {
 			out = append(out, []string{"  " + d.Device,
-				d.Model + ", " + fleet.PlatformName(d.Platform) + " " + d.Os + ", " + d.Kind, d.State, d.Why})
+				d.Model + ", " + fleet.SystemName(d.Platform, d.Os) + ", " + d.Kind, d.State, d.Why})
 		}
 		return out
 	}

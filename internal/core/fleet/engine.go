@@ -24,5 +24,13 @@ func EngineOf(platform, os string) string {
 	return Blink
 }
 
+// SystemName writes an OS as people say it: "Android 14", "web 156", "Gecko 153".
+func SystemName(platform, os string) string {
+	if EngineOf(platform, os) == "" || EngineOf(platform, os) == Blink {
+		return PlatformName(platform) + " " + os
+	}
+	return os
+}
+
 // versionOf is the version in an OS that may have an engine's name before it.
 func versionOf(os string) string { return os[strings.LastIndexByte(os, ' ')+1:] }

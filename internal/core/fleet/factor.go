@@ -76,10 +76,7 @@ func (c Class) Matches(d Device) bool { return c == ClassOf(d) }
 // Label is what people read: "Kaede 7, Android 14", and "Kaede 7, Android 14, real"
 // for real devices, since a virtual one may be of the same model.
 func (c Class) Label() string {
-	label := fmt.Sprintf("%s, %s %s", c.Model, PlatformName(c.Platform), c.OS)
-	if c.Platform == "web" && EngineOf(c.Platform, c.OS) != Blink { // it says itself what it is
-		label = c.Model + ", " + c.OS
-	}
+	label := c.Model + ", " + SystemName(c.Platform, c.OS)
 	if c.Kind == Real {
 		label += ", real"
 	}

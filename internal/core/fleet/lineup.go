@@ -378,7 +378,7 @@ func (l *Lineup) why(d *Standing) string {
 	for _, f := range l.First {
 		switch f {
 		case NewestOS:
-			words = append(words, PlatformName(d.Platform)+" "+d.OS)
+			words = append(words, SystemName(d.Platform, d.OS))
 		case NewestModel:
 			if d.Released > 0 {
 				words = append(words, fmt.Sprintf("out since %d", d.Released))

@@ -21,7 +21,7 @@ func (f DeviceFilter) takes(d store.Device) bool {
 	q := strings.ToLower(f.Q)
 	found := q == ""
 	for _, text := range append([]string{facts.Name, facts.Site, facts.Model, facts.OS,
-		fleet.PlatformName(facts.Platform) + " " + facts.OS, facts.Owner}, facts.Labels...) {
+		fleet.SystemName(facts.Platform, facts.OS), facts.Owner}, facts.Labels...) {
 		found = found || strings.Contains(strings.ToLower(text), q)
 	}
 	return found && is(f.Site, facts.Site) && is(f.State, string(d.State)) && is(f.Platform, facts.Platform) &&

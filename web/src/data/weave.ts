@@ -58,10 +58,13 @@ export function fold(verdicts: Verdict[]): { verdict: Verdict; flaky: boolean; r
 
 export const combinationKey = (c: Combination) =>
   [c.kind, c.model, c.platform, c.os, ...c.levels.flatMap((l) => [l.factor, l.value])].join("|");
+/** An OS as people say it: a browser with another engine than Blink names that itself. */
+export const systemName = (platform: string, os: string) =>
+  platform === "web" && /^[A-Z]/.test(os) ? os : `${platformName(platform)} ${os}`;
 export const platformName = (p: string) => ({ android: "Android", ios: "iOS", web: "Web" })[p] ?? p;
 /** Real devices say so: a virtual one may be of the same model. */
 const classLabel = (c: Combination) =>
-  `${c.model}, ${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`;
+  `${c.model}, ${systemName(c.platform, c.os)}${c.kind === "real" ? ", real" : ""}`;
 export const combinationLabel = (c: Combination) => c.label ?? classLabel(c);
 export const levelWords = (l: Level) => l.words ?? `${l.factor} ${l.value}`;
 
@@ -74,8 +77,8 @@ export function levelOf(c: Combination, factor: string): string {
     platform: platformName(c.platform),
     kind: c.kind,
     model: c.model,
-    os: `${platformName(c.platform)} ${c.os}`,
-    system: `${platformName(c.platform)} ${c.os}${c.kind === "real" ? ", real" : ""}`,
+    os: `${systemName(c.platform, c.os)}`,
+    system: `${systemName(c.platform, c.os)}${c.kind === "real" ? ", real" : ""}`,
   };
   return own[factor] ?? "";
 }

@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { inProject, post, useGet, type Device, type Lineup, type Session } from "../data/api";
 import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
-import { platformName } from "../data/weave";
+import { systemName } from "../data/weave";
 import { Command, Empty, Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Pick } from "../parts/start/pick";
 import { doing } from "../parts/strip";
@@ -40,7 +40,7 @@ export function ByHandPage() {
   const lineups = useGet<Lineup[]>("lineups");
   const list = (devices.data ?? [])
     .filter((d) =>
-      `${d.name} ${d.model} ${platformName(d.platform)} ${d.os} ${d.kind} ${d.site}`
+      `${d.name} ${d.model} ${systemName(d.platform, d.os)} ${d.kind} ${d.site}`
         .toLowerCase()
         .includes(q.toLowerCase()),
     )
@@ -147,7 +147,7 @@ export function ByHandPage() {
                   {d.name}
                 </Link>
                 <span className="w-64 flex-none truncate text-soft">
-                  {d.model}, {platformName(d.platform)} {d.os}, {d.kind}
+                  {d.model}, {systemName(d.platform, d.os)}, {d.kind}
                 </span>
                 <span className={`min-w-0 flex-1 truncate ${no ? "text-petrol" : "text-soft"}`}>
                   {now ? doing(now) : state}

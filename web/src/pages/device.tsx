@@ -15,7 +15,7 @@ import {
 } from "../data/api";
 import { useFleet, useTitle } from "../data/live";
 import { at, lasting, plural } from "../data/time";
-import { platformName } from "../data/weave";
+import { systemName } from "../data/weave";
 import { Actions, Readiness } from "../parts/care";
 import { Heading, Section, Trouble, Waiting } from "../parts/plain";
 import { Look, type Seen } from "../parts/look";
@@ -55,7 +55,7 @@ export function DevicePage() {
         title={one.name}
         about={
           <>
-            {one.model}, {platformName(one.platform)} {one.os}, {one.kind}, at {one.site}. Now{" "}
+            {one.model}, {systemName(one.platform, one.os)}, {one.kind}, at {one.site}. Now{" "}
             {live?.run ? (
               <>
                 running{" "}

@@ -3,7 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import type { Glimpse } from "../data/api";
 import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
-import { platformName } from "../data/weave";
+import { platformName, systemName } from "../data/weave";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useRef } from "react";
 import { Command, Empty, Heading } from "../parts/plain";
@@ -15,7 +15,7 @@ const groups: Record<string, (d: Glimpse) => string> = {
   site: (d) => d.site,
   model: (d) => d.model,
   platform: (d) => platformName(d.platform),
-  os: (d) => `${platformName(d.platform)} ${d.os}`,
+  os: (d) => `${systemName(d.platform, d.os)}`,
   kind: (d) => d.kind,
   state: (d) => d.state,
   form: (d) => d.form,
@@ -82,7 +82,7 @@ export function FleetPage() {
         (!owner || d.owner === owner) &&
         (!label || d.labels?.includes(label)) &&
         (!needle ||
-          `${d.name} ${d.model} ${d.site} ${d.kind} ${platformName(d.platform)} ${d.os} ${d.owner ?? ""} ${d.labels?.join(" ") ?? ""} ${doing(d)}`
+          `${d.name} ${d.model} ${d.site} ${d.kind} ${systemName(d.platform, d.os)} ${d.owner ?? ""} ${d.labels?.join(" ") ?? ""} ${doing(d)}`
             .toLowerCase()
             .includes(needle)),
     );
@@ -271,7 +271,7 @@ export function FleetPage() {
                       ))}
                     </span>
                     <span role="cell" className="whitespace-nowrap">
-                      {platformName(line.platform)} {line.os}
+                      {systemName(line.platform, line.os)}
                     </span>
                     <span role="cell" className="text-soft max-md:hidden">
                       {line.kind}

@@ -16,7 +16,7 @@ import {
 } from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
-import { platformName } from "../data/weave";
+import { systemName } from "../data/weave";
 import { Command, Modal, Trouble } from "./plain";
 import { Part, Pick, Tick } from "./start/pick";
 import { Preview } from "./start/preview";
@@ -133,7 +133,7 @@ function StartForm({
   const models = useMemo(() => {
     const out = new Map<string, { name: string; detail: string }>();
     for (const one of fleet.values()) {
-      const name = `${one.model} ${platformName(one.platform)} ${one.os}`;
+      const name = `${one.model} ${systemName(one.platform, one.os)}`;
       const before = out.get(name);
       out.set(name, { name, detail: before ? before.detail : `${one.kind}, ${one.site}` });
     }

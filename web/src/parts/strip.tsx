@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Glimpse } from "../data/api";
 import { useFleet } from "../data/live";
 import { plural } from "../data/time";
-import { platformName } from "../data/weave";
+import { systemName } from "../data/weave";
 import { Tip } from "./plain";
 
 export function doing(d: Glimpse): string {
@@ -94,7 +94,7 @@ const Unit = memo(function Unit({ d }: { d: Glimpse }) {
         <>
           <span className="font-medium">{d.name}</span>
           <br />
-          {d.model}, {platformName(d.platform)} {d.os}, {d.kind}
+          {d.model}, {systemName(d.platform, d.os)}, {d.kind}
           <br />
           {doing(d)}
         </>
