@@ -36,6 +36,7 @@ type Document struct {
 	began    bool   // something of it is known
 	Rows     []Row  // what it told of itself, an element each
 	Zoom     float64
+	Layout   int // how wide a phone lays the document out, in CSS pixels; 0 for as wide as the screen
 	Title    string
 	Busy     bool          // it says so, or is not all there
 	Calm     bool          // it says that nothing is awaited
@@ -101,6 +102,7 @@ func (doc *Document) read(text string) (changed, wants bool, err error) {
 		Wants    bool              `json:"wants"`
 		Early    bool              `json:"early"` // nothing was read yet: the browser is to be asked first
 		Zoom     float64           `json:"zoom"`
+		Layout   int               `json:"layout"`
 		Title    string            `json:"title"`
 		Picker   *Offer            `json:"picker"`
 		Had      int               `json:"had"`   // elements that were told before
@@ -142,6 +144,7 @@ func (doc *Document) read(text string) (changed, wants bool, err error) {
 	if doc.Zoom = in.Zoom; doc.Zoom <= 0 {
 		doc.Zoom = 1
 	}
+	doc.Layout = max(0, min(in.Layout, 10_000))
 	doc.Title, doc.Offers = plain.Text(in.Title, 500), in.Picker
 	return true, in.Wants, nil
 }

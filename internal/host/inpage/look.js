@@ -662,9 +662,19 @@ function look() {
   began = true;
   wasPicked = picked;
   revision++;
-  return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"calm":${wasCalm},"rests":${rests(animated)},"wants":${wants && fits()},"zoom":${zoom},"title":${JSON.stringify(cut(document.title))},"picker":${picked},"had":${before.length},"from":${from},"until":${before.length - rest},"elements":[${lines.slice(from, lines.length - rest).join()}]}`;
+  return `{"moment":${JSON.stringify(moment)},"revision":${revision},"busy":${busy},"calm":${wasCalm},"rests":${rests(animated)},"wants":${wants && fits()},"zoom":${zoom},"layout":${layoutWidth()},"title":${JSON.stringify(cut(document.title))},"picker":${picked},"had":${before.length},"from":${from},"until":${before.length - rest},"elements":[${lines.slice(from, lines.length - rest).join()}]}`;
 }
 
+// layoutWidth is how wide a phone lays the document out, whatever its screen is (CSS Viewport 1, 3; 980 where nothing
+// is said is what phones agree on); 0 for as wide as the screen.
+function layoutWidth() {
+  const metas = document.querySelectorAll('meta[name=viewport i]');
+  if (metas.length === 0) return 980;
+  const said = metas[metas.length - 1].content || '', width = /(?:^|[\s,;])width\s*=\s*([^\s,;]+)/i.exec(said);
+  if (!width) return /initial-scale\s*=/i.test(said) ? 0 : 980;
+  const n = Number(width[1]);
+  return n >= 200 && n <= 10000 ? Math.round(n) : 0;
+}
 const contentOf = (el) => { try { return el.contentDocument; } catch (_) { return null; } };
 // yamatoFrame gives the number that a frame goes by whose document cannot be read from here.
 globalThis.yamatoFrame = (el) => { if (!frames.has(el)) frames.set(el, frames.size + 1); return frames.get(el); };

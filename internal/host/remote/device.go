@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/url"
 	"slices"
 	"strings"
@@ -51,6 +52,7 @@ type browserDevice struct {
 
 	inpage.Document
 	seen     string // the window whose document that is
+	layout   int    // how wide its page is laid out, 0 for as wide as the screen is
 	scrolled float64
 	clip     string
 	seed     uint64
@@ -364,7 +366,8 @@ func (d *browserDevice) Start(ctx context.Context, app string, how device.Start)
 
 // openAt opens an app at an address, in a page that feels what the handset feels.
 func (d *browserDevice) openAt(ctx context.Context, i *installed, fresh bool, address string) error {
-	d.width, d.height = d.size()
+	d.layout = 0
+	d.lie()
 	app := i.app.Package.ApplicationID
 	page := d.page(i)
 	if err := d.engine.open(ctx, page, fresh, &d.feels); err != nil {
@@ -453,6 +456,24 @@ func (d *browserDevice) size() (width, height int) {
 		return d.config.Device.Height, d.config.Device.Width
 	}
 	return d.config.Device.Width, d.config.Device.Height
+}
+
+// lie has the page be as wide as it is to be laid out; a phone shows it smaller, so that all of its width is seen.
+func (d *browserDevice) lie() {
+	w, h := d.size()
+	d.width, d.height, d.density = w, h, d.config.Density
+	if d.layout > w {
+		d.width, d.height, d.density = d.layout, int(math.Round(float64(h)*float64(d.layout)/float64(w))), d.config.Density*float64(w)/float64(d.layout)
+	}
+}
+
+// scale is how many dp a CSS pixel of the page takes by the way that it lies.
+func (d *browserDevice) scale() float64 {
+	w, _ := d.size()
+	if d.layout <= w {
+		return 1
+	}
+	return float64(w) / float64(d.layout)
 }
 
 func (d *browserDevice) area() overlay.Size {

@@ -27,7 +27,7 @@ func (d *browserDevice) change(ctx context.Context) error {
 	if d.engine.asked() != nil {
 		return errors.New("a dialog is in front; answer it first")
 	}
-	d.width, d.height = d.size()
+	d.lie()
 	d.render()
 	err := d.engine.feel(ctx, &d.feels)
 	if !errors.Is(err, errAgain) {

@@ -52,7 +52,7 @@ func (d *browserDevice) see(ctx context.Context) (*screen.Tree, error) {
 		return d.asking(asked), nil
 	}
 	if window != d.seen {
-		d.Document, d.seen, d.posed = inpage.Document{}, window, ""
+		d.Document, d.seen, d.posed, d.layout = inpage.Document{}, window, "", 0
 		d.render()
 	}
 	doc := &d.Document
@@ -74,8 +74,28 @@ func (d *browserDevice) see(ctx context.Context) (*screen.Tree, error) {
 		}
 		return nil, err
 	}
+	if layout := doc.Layout; layout != d.layout && d.lies(layout) {
+		if err := d.engine.feel(ctx, &d.feels); err != nil && !errors.Is(err, errDialog) {
+			return nil, err
+		}
+		d.render()
+		return d.see(ctx)
+	}
 	d.put(changed)
 	return d.tree, nil
+}
+
+// lies has the page be laid out as wide as its document asks for, and tells whether that is another width than before.
+func (d *browserDevice) lies(layout int) bool {
+	w := d.width
+	d.layout = layout
+	d.lie()
+	return d.width != w
+}
+
+// scaled is an area of a page as large as it is shown.
+func scaled(r screen.Rect, by float64) screen.Rect {
+	return screen.Rect{X: r.X * by, Y: r.Y * by, W: r.W * by, H: r.H * by}
 }
 
 // put makes a tree of what is known of the page.
@@ -106,13 +126,16 @@ func (d *browserDevice) put(changed bool) {
 	t.Busy, t.Awaits, t.Open, t.Rests = busy, awaits, open, rests
 	t.Root.Name = doc.Title
 	nodes := make([]screen.Node, 0, len(doc.Rows)) // a tree that was handed out does not change
-	left := inpage.MaxRows
+	left, by := inpage.MaxRows, d.scale()
 	doc.Lay(t.Root, func(n screen.Node) *screen.Node {
 		if left--; left < 0 {
 			return nil
 		}
 		if len(nodes) == cap(nodes) {
 			nodes = make([]screen.Node, 0, 256)
+		}
+		if by != 1 {
+			n.Bounds, n.Visible = scaled(n.Bounds, by), scaled(n.Visible, by)
 		}
 		nodes = append(nodes, n)
 		return &nodes[len(nodes)-1]
@@ -274,7 +297,7 @@ func (p picture) Image() (image.Image, error) {
 	}
 	out := image.NewNRGBA(image.Rect(0, 0, p.width, p.height))
 	scale := float64(img.Bounds().Dx()) / float64(p.width)
-	if math.Round(scale) == scale && img.Bounds().Dy() == int(scale)*p.height {
+	if tall := float64(p.height) * scale; math.Abs(tall-float64(img.Bounds().Dy())) <= scale+1 {
 		xdraw.BiLinear.Scale(out, out.Bounds(), img, img.Bounds(), draw.Src, nil)
 		return out, nil
 	}

@@ -19,6 +19,7 @@ import (
 	"yamato/internal/core/verdict"
 	"yamato/internal/host/devicetest"
 	"yamato/internal/host/devicetest/eye"
+	"yamato/internal/host/devicetest/foreign"
 	"yamato/internal/host/driver"
 	"yamato/internal/testbin"
 )
@@ -115,6 +116,24 @@ func TestThePagesEyeIsAPersonsWithEveryEngine(t *testing.T) {
 				for _, wrong := range p.Wrong(tree) {
 					t.Errorf("%s: %s\n%s", p.Name, wrong, eye.Drawn(tree))
 				}
+			}
+		})
+	}
+}
+
+func TestAppsThatNobodyHereWroteAreJudgedOnEveryEngine(t *testing.T) {
+	testbin.Unhurried(t)
+	for engine, made := range engines {
+		t.Run(engine, func(t *testing.T) {
+			t.Parallel()
+			d := made()
+			t.Cleanup(func() { require.NoError(t, d.Close()) })
+			require.NoError(t, d.Ready(context.Background(), driver.Terms{}))
+			for name, app := range foreign.Apps {
+				t.Run(name, func(t *testing.T) {
+					app.Judge(t, context.Background(), d, bundled)
+					require.NoError(t, d.Clean(context.Background(), driver.CleanApp))
+				})
 			}
 		})
 	}

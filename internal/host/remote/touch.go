@@ -28,6 +28,7 @@ func (d *browserDevice) inPixels(p screen.Point) screen.Point {
 	if zoom <= 0 {
 		zoom = 1
 	}
+	zoom *= d.scale()
 	return screen.Point{X: p.X / zoom, Y: p.Y / zoom}
 }
 

@@ -94,7 +94,7 @@ func (w *webkit) boot(ctx context.Context, proxy string) (string, error) {
 		return "", err
 	}
 	// It is as large as any screen that a handset may have, held either way.
-	w.display, err = start(w.keeps, dir, nil, "Xvfb", "-displayfd", "4", "-screen", "0", "4096x4096x24", "-nolisten", "tcp", "-noreset")
+	w.display, err = start(w.keeps, dir, nil, "Xvfb", "-displayfd", "4", "-screen", "0", "4096x8192x24", "-nolisten", "tcp", "-noreset")
 	if err != nil {
 		return "", err
 	}
