@@ -19,7 +19,7 @@ demo: postgres handsets engines bridge video $(PROGRAM) ## show it, and go on se
 # What takes longest begins first: packages are tested two at a time. With the race detector runs what has goroutines,
 # but for what judges apps (testbin.Unhurried); without it that, the core, which has none, and the tests from end to end,
 # which start the program as its users do. docs/testing.md tells where what is tested, and how long each part takes.
-LONGEST := ./internal/service ./internal/host/handset ./internal/host/standin
+LONGEST := ./internal/service ./internal/host/remote ./internal/host/handset ./internal/host/standin
 ALONE := /internal/core/|/demo|/internal/report|/web$$
 JUDGES := $(shell grep -h -B1 'testbin.Unhurried(t)' internal/host/*/*_test.go | sed -n 's/^func \(Test[A-Za-z0-9]*\).*/\1/p' | paste -sd'|')
 TESTED := YAMATO_TEST_PROGRAM=$(CURDIR)/$(PROGRAM) go run ./internal/pgbox/pgtest/with go test -timeout 30m
@@ -38,7 +38,7 @@ test: postgres packers browser engines video $(OBJECTS) $(PROGRAM) ## run every 
 	go vet ./...
 	go tool staticcheck ./...
 	$(call PART,what judges apps)
-	$(AGAIN) -run '^($(JUDGES))$$' -- ./internal/host/handset ./internal/host/standin
+	$(AGAIN) -run '^($(JUDGES))$$' -- ./internal/host/remote ./internal/host/handset ./internal/host/standin
 	$(call PART,the core)
 	$(AGAIN) -short -- $$(go list ./... | grep -E '$(ALONE)')
 	$(call PART,what has goroutines)

@@ -91,6 +91,11 @@ func measure(ctx context.Context, c config) (string, error) {
 			return page.String(), err
 		}
 	}
+	if c.only == "" || c.only == "engines" {
+		if err := r.onEngines(ctx, &page); err != nil {
+			return page.String(), err
+		}
+	}
 	if c.only == "" || c.only == "phones" {
 		if err := r.phoneFigures(ctx, &page); err != nil {
 			return page.String(), err

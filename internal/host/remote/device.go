@@ -350,6 +350,9 @@ func (d *browserDevice) Start(ctx context.Context, app string, how device.Start)
 	if how == device.Resume && d.front == app && d.engine.alive() == nil {
 		return d.comeBack(ctx)
 	}
+	if q, ok := d.engine.(interface{ quit(context.Context) }); ok && how == device.Fresh && d.front == app {
+		q.quit(ctx)
+	}
 	d.goHome(ctx)
 	if err := d.reaches(ctx, i); err != nil {
 		return err

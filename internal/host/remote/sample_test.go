@@ -130,6 +130,9 @@ func TestAppsThatNobodyHereWroteAreJudgedOnEveryEngine(t *testing.T) {
 			t.Cleanup(func() { require.NoError(t, d.Close()) })
 			require.NoError(t, d.Ready(context.Background(), driver.Terms{}))
 			for name, app := range foreign.Apps {
+				if name != "todos" && os.Getenv("YAMATO_TEST_APPS") == "" { // they take minutes
+					continue
+				}
 				t.Run(name, func(t *testing.T) {
 					app.Judge(t, context.Background(), d, bundled)
 					require.NoError(t, d.Clean(context.Background(), driver.CleanApp))

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"yamato/internal/contain"
 	"yamato/internal/core/device"
 	"yamato/internal/host/inpage"
 	"yamato/internal/webdriver"
@@ -39,6 +40,49 @@ type webkit struct {
 	scripts sync.Map // by app: what its documents find before their own
 	rooms   map[string]*webkitRoom
 	now     *webkitRoom
+	spare   *webkitSpare
+}
+
+// webkitSpare is a browser that is being started for who comes next: to start one takes longer than most apps take.
+type webkitSpare struct {
+	felt feels
+	room *webkitRoom
+	err  error
+	stop context.CancelFunc
+	done chan struct{} // closed once room and err are there
+}
+
+// prepare has a browser be started that feels what f says.
+func (w *webkit) prepare(f *feels) {
+	if w.spare != nil {
+		return
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	s := &webkitSpare{felt: *f, room: &webkitRoom{}, stop: stop, done: make(chan struct{})}
+	w.spare = s
+	go func() { // ends with begin, which take and halt wait for
+		defer close(s.done)
+		s.err = contain.Do("a browser that is prepared", func() error { return w.begin(ctx, s.room, &s.felt) })
+	}()
+}
+
+// take gives the browser that was prepared, where it feels what f says; else it is ended, and there is none.
+func (w *webkit) take(f *feels) *webkitRoom {
+	s := w.spare
+	if s == nil {
+		return nil
+	}
+	w.spare = nil
+	if f == nil || !s.felt.same(f) {
+		s.stop()
+	}
+	<-s.done
+	s.stop()
+	if f == nil || !s.felt.same(f) || s.err != nil || s.room.driver.dead() {
+		s.room.driver.end()
+		return nil
+	}
+	return s.room
 }
 
 // webkitRoom is a browser that an app is in.
@@ -155,6 +199,7 @@ func (w *webkit) gather(ctx context.Context) {
 }
 
 func (w *webkit) halt() {
+	w.take(nil)
 	for app := range w.rooms {
 		w.end(app)
 	}
@@ -219,13 +264,17 @@ func (w *webkit) open(ctx context.Context, app appPage, fresh bool, f *feels) er
 		w.end(app.id)
 		r = &webkitRoom{kept: kept, holds: true}
 	}
-	r.app = app
-	w.scripts.Store(app.id, app.script)
 	if r.session == nil {
-		if err := w.begin(ctx, r, f); err != nil {
+		if spare := w.take(f); spare != nil {
+			spare.kept, spare.holds = r.kept, r.holds
+			r = spare
+		} else if err := w.begin(ctx, r, f); err != nil {
 			return err
 		}
 	}
+	r.app = app
+	w.scripts.Store(app.id, app.script)
+	defer w.prepare(f)
 	w.rooms[app.id], w.now = r, r
 	w.empty()
 	w.session = r.session
@@ -376,6 +425,15 @@ func (w *webkit) shut(ctx context.Context) {
 	}
 	w.now = nil
 	w.empty()
+}
+
+// quit ends what is in front with all that it has stored, as it is started afresh.
+func (w *webkit) quit(ctx context.Context) {
+	if w.now == nil {
+		return
+	}
+	w.gather(ctx)
+	w.end(w.now.app.id)
 }
 
 func (w *webkit) forget(_ context.Context, app string) error {
