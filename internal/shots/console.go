@@ -111,7 +111,7 @@ func (p *photographer) live() {
 // beforehand shows what is known before anything runs: where a build runs and why not.
 func (p *photographer) beforehand() {
 	p.visit("/builds/3?app=Tideline")
-	p.see("of 25 devices can run it")
+	p.see("of 27 devices can run it")
 	p.keep("console-build")
 }
 

@@ -5,7 +5,7 @@ import { inProject, outdated, post, put, remove, useGet, Problem, type Choice, t
 import { useFleet } from "../data/live";
 import { at, plural } from "../data/time";
 import { undo } from "../data/undo";
-import { platformName } from "../data/weave";
+import { systemName } from "../data/weave";
 import { Editor } from "../parts/editor";
 import { useStart } from "../parts/use-start";
 import { Command, Heading, Section, Trouble, Waiting } from "../parts/plain";
@@ -196,7 +196,7 @@ function Rows({ list, numbered }: { list: Choice["taken"]; numbered?: boolean })
               {d.device}
             </Link>
             <span className="block truncate text-sm text-soft">
-              {d.model}, {platformName(d.platform)} {d.os}, {d.kind}
+              {d.model}, {systemName(d.platform, d.os)}, {d.kind}
             </span>
           </span>
           <span className={numbered ? "text-soft" : ""}>

@@ -2,7 +2,7 @@ import { Link, useSearchParams } from "react-router";
 import { useGet, type Fit } from "../../data/api";
 import { useFleet } from "../../data/live";
 import { plural } from "../../data/time";
-import { platformName } from "../../data/weave";
+import { systemName } from "../../data/weave";
 import { Trouble, Waiting } from "../../parts/plain";
 import { kindName } from "../builds";
 import { alike, tally } from "./words";
@@ -71,7 +71,7 @@ export function FitView({ path, of }: { path: string; of: string }) {
                 ))}
                 {others.length > 5 && ` and ${others.length - 5} more`}
                 <span className="block text-sm text-soft">
-                  {f.model}, {platformName(f.platform)} {f.os}, {f.kind}
+                  {f.model}, {systemName(f.platform, f.os)}, {f.kind}
                 </span>
               </td>
               <td className="py-1.5 pr-3">
