@@ -24,13 +24,6 @@ func visited(t *testing.T, ctx context.Context, d *Device, name string) *screen.
 	return eye.Visited(t, ctx, d, name)
 }
 
-func rested(t *testing.T, ctx context.Context, d *Device) *screen.Tree {
-	t.Helper()
-	return eye.Rested(t, ctx, d)
-}
-
-func locator(what string) screen.Locator { return eye.Locator(what) }
-
 func drawnTree(t *screen.Tree) string { return eye.Drawn(t) }
 
 func TestThePagesEyeIsAPersons(t *testing.T) {

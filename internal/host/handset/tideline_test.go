@@ -92,14 +92,6 @@ func judgeKnown(t *testing.T, d driver.Device, app, text string, only ...string)
 	return out
 }
 
-// judgeOne runs one case of a suite.
-func judgeOne(t *testing.T, d driver.Device, app, text, name string) script.Result {
-	t.Helper()
-	results := judgeKnown(t, d, app, text, name)
-	require.Contains(t, results, name, "there is no such case")
-	return results[name]
-}
-
 func TestTheSampleAppRunsOnAHandset(t *testing.T) {
 	testbin.Unhurried(t)
 	t.Parallel()

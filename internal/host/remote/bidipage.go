@@ -44,9 +44,8 @@ type bidiPage struct {
 	mu        sync.Mutex
 	contexts  []string // windows of the app, the one in front last
 	within    map[string]string
-	opener    map[string]bool // contexts that are the app's
-	frames    map[string]int  // numbers of frames, by context
-	ended     string          // why the page is no more
+	frames    map[string]int // numbers of frames, by context
+	ended     string         // why the page is no more
 	dialogs   map[string]*dialog
 	questions []string
 	clip      *string

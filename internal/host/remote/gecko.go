@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -29,6 +28,7 @@ type gecko struct {
 	tells tells
 
 	program *program
+	proxy   string
 	chrome  string // the context of the browser's own window, in which its settings are
 	rooms   map[string]string
 	scripts []string // preloaded in the page in front
@@ -62,14 +62,14 @@ func findProgram(path string, names []string, what, packages string) (string, er
 	return "", missing(what, packages)
 }
 
-// settings of a profile: a browser that shows apps and asks nobody for anything, reaches nothing but the device's
-// proxy, and has a touch screen.
-func geckoSettings(proxy string) string {
-	host, port, _ := net.SplitHostPort(proxy)
+// geckoSettings are those of a profile: a browser that shows apps and asks nobody for anything, and has a touch screen.
+// What it would ask for by itself goes to a port that nobody listens on; apps have the device's proxy (room).
+func geckoSettings() string {
+	const host, port = `"127.0.0.1"`, "9"
 	var b strings.Builder
 	for _, s := range [][2]string{
-		{"network.proxy.type", "1"}, {"network.proxy.http", fmt.Sprintf("%q", host)}, {"network.proxy.http_port", port},
-		{"network.proxy.ssl", fmt.Sprintf("%q", host)}, {"network.proxy.ssl_port", port},
+		{"network.proxy.type", "1"}, {"network.proxy.http", host}, {"network.proxy.http_port", port},
+		{"network.proxy.ssl", host}, {"network.proxy.ssl_port", port},
 		{"network.proxy.no_proxies_on", `""`}, {"network.proxy.allow_hijacking_localhost", "true"},
 		{"network.proxy.failover_direct", "false"}, {"network.proxy.socks_remote_dns", "true"},
 		{"media.peerconnection.ice.proxy_only", "true"}, {"network.trr.mode", "5"}, {"network.dns.disablePrefetch", "true"},
@@ -115,16 +115,16 @@ func (g *gecko) boot(ctx context.Context, proxy string) (string, error) {
 		return "", err
 	}
 	profile := filepath.Join(dir, "profile")
-	if err := errors.Join(os.Mkdir(profile, 0o700), os.WriteFile(filepath.Join(profile, "user.js"), []byte(geckoSettings(proxy)), 0o600)); err != nil {
+	if err := errors.Join(os.Mkdir(profile, 0o700), os.WriteFile(filepath.Join(profile, "user.js"), []byte(geckoSettings()), 0o600)); err != nil {
 		return "", errors.Join(err, os.RemoveAll(dir))
 	}
-	env := []string{"MOZ_DISABLE_CONTENT_SANDBOX=" + ifRoot("1"), "MOZ_CRASHREPORTER_DISABLE=1", "MOZ_HEADLESS=1", "TZ=UTC"}
+	env := []string{"MOZ_CRASHREPORTER_DISABLE=1", "MOZ_HEADLESS=1", "TZ=UTC"}
 	p, err := start(g.keeps, dir, env, path, "--headless", "--no-remote", "--profile", profile, "--remote-allow-system-access",
 		"--remote-debugging-port", "0")
 	if err != nil {
 		return "", err
 	}
-	g.program = p
+	g.program, g.proxy = p, proxy
 	address, err := p.await(ctx, func(text string) string {
 		if m := geckoListens.FindStringSubmatch(text); m != nil {
 			return m[1]
@@ -150,13 +150,6 @@ func (g *gecko) boot(ctx context.Context, proxy string) (string, error) {
 	return version, err
 }
 
-func ifRoot(yes string) string {
-	if os.Geteuid() == 0 {
-		return yes
-	}
-	return ""
-}
-
 // greet begins a session, and finds where the browser's settings are.
 func (g *gecko) greet(ctx context.Context) (string, error) {
 	var session struct {
@@ -177,6 +170,9 @@ func (g *gecko) greet(ctx context.Context) (string, error) {
 		return "", &webdriver.Broken{Why: "the browser has no window"}
 	}
 	g.chrome = tree.Contexts[0].Context
+	if err := g.conn.Call(ctx, "browser.setDownloadBehavior", map[string]any{"downloadBehavior": map[string]string{"type": "denied"}}, nil); err != nil {
+		return "", err
+	}
 	return session.Capabilities.BrowserVersion, g.conn.Call(ctx, "session.subscribe", map[string]any{"events": []string{
 		"browsingContext", "log.entryAdded", "network", "script.message", "input.fileDialogOpened"}}, nil)
 }
@@ -205,7 +201,8 @@ func (g *gecko) room(ctx context.Context, app string) (string, error) {
 		return r, nil
 	}
 	var out struct{ UserContext string }
-	if err := g.conn.Call(ctx, "browser.createUserContext", nil, &out); err != nil {
+	if err := g.conn.Call(ctx, "browser.createUserContext", map[string]any{"proxy": map[string]string{"proxyType": "manual",
+		"httpProxy": g.proxy, "sslProxy": g.proxy}}, &out); err != nil {
 		return "", g.told(err)
 	}
 	g.rooms[app] = out.UserContext
