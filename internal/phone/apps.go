@@ -52,8 +52,13 @@ func (p *Phone) with(ctx context.Context, do func(d driver.Device) error) error 
 		}
 		b.begun = time.Now().Add(-b.device.Now())
 	}
+	// Whoever hangs up meanwhile leaves the app as it is: a turn of it that is given up would end its process.
+	whole := context.WithoutCancel(ctx)
 	for target := time.Since(b.begun); b.device.Now() < target; {
-		err := b.device.AwaitChange(ctx, device.NoRevision, target) // nobody looks meanwhile: nothing is laid out
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		err := b.device.AwaitChange(whole, device.NoRevision, target) // nobody looks meanwhile: nothing is laid out
 		if p.noteCrash(ctx, err) {
 			continue
 		}
