@@ -37,7 +37,6 @@ var (
 	_ device.Linking    = (*browserDevice)(nil)
 	_ device.Removing   = (*browserDevice)(nil)
 	_ device.Logger     = (*browserDevice)(nil)
-	_ device.Live       = (*browserDevice)(nil)
 	_ device.Measured   = (*browserDevice)(nil)
 	_ device.Calling    = (*browserDevice)(nil)
 	_ device.Evaluating = (*browserDevice)(nil)
@@ -50,6 +49,7 @@ var (
 	_ device.Filing     = (*GeckoDevice)(nil)
 	_ device.Leaving    = (*GeckoDevice)(nil)
 	_ device.Chancy     = (*GeckoDevice)(nil)
+	_ device.Live       = (*GeckoDevice)(nil)
 	_ driver.Device     = (*WebKitDevice)(nil)
 )
 
@@ -137,8 +137,9 @@ func (d *GeckoDevice) SetChance(seed uint64) { d.seed = seed }
 // frameEvery is how often a screen is drawn that somebody looks at: each is a whole picture.
 const frameEvery = 150 * time.Millisecond
 
-// Frames shows the screen as it moves: whole pictures, where something has changed.
-func (d *browserDevice) Frames(ctx context.Context, width, height int, show func(device.Frame) error) error {
+// Frames shows the screen as it moves: whole pictures, where something has changed. It goes on beside other calls, as
+// what is spoken has answers to several commands at once; a session of W3C WebDriver has not, and no such ability.
+func (d *GeckoDevice) Frames(ctx context.Context, width, height int, show func(device.Frame) error) error {
 	if err := d.reach(ctx); err != nil {
 		return err
 	}
@@ -148,10 +149,12 @@ func (d *browserDevice) Frames(ctx context.Context, width, height int, show func
 	if d.engine.asked() != nil {
 		return errDialog
 	}
+	page := d.engine.(*gecko).bidiPage // that of now, whatever becomes of the browser meanwhile
+	w, h := d.size()
 	var last []byte
 	for ctx.Err() == nil {
 		began := time.Now()
-		data, err := d.engine.picture(ctx)
+		data, err := page.picture(ctx)
 		if err != nil {
 			if ctx.Err() != nil {
 				return nil
@@ -160,10 +163,6 @@ func (d *browserDevice) Frames(ctx context.Context, width, height int, show func
 		}
 		if !bytes.Equal(data, last) {
 			last = data
-			w, h := d.config.Device.Width, d.config.Device.Height
-			if d.across {
-				w, h = h, w
-			}
 			img, err := (picture{data, w, h}).Image()
 			if err != nil {
 				return err
