@@ -251,14 +251,14 @@ var Phones = []Phone{{"KAEDE7C1", "Kaede 7", "15"}, {"KAEDEMINIC1", "Kaede Mini"
 // Emulator is how the OS's image tools would describe the emulator at the site Cable: the name of its folder, and what
 // its config.ini says.
 func Emulator() (name, config string) {
-	return "Kaede_7_API_34", `avd.ini.displayname=Kaede 7
+	return "Kaede_7_API_35", `avd.ini.displayname=Kaede 7
 hw.lcd.width=816
 hw.lcd.height=1792
 hw.lcd.density=320
 hw.ramSize=4096
 hw.cpu.ncore=1
 abi.type=x86_64
-image.sysdir.1=system-images/android-34/default/x86_64/
+image.sysdir.1=system-images/android-35/default/x86_64/
 `
 }
 

@@ -44,8 +44,7 @@ type bidiPage struct {
 	mu        sync.Mutex
 	contexts  []string // windows of the app, the one in front last
 	within    map[string]string
-	frames    map[string]int // numbers of frames, by context
-	ended     string         // why the page is no more
+	ended     string // why the page is no more
 	dialogs   map[string]*dialog
 	questions []string
 	clip      *string
@@ -68,7 +67,7 @@ const (
 
 func newBidiPage(conn *bidi.Conn, proc int, t tells) *bidiPage {
 	return &bidiPage{conn: conn, proc: proc, tell: t, changed: make(chan struct{}, 1), within: map[string]string{},
-		frames: map[string]int{}, dialogs: map[string]*dialog{}}
+		dialogs: map[string]*dialog{}}
 }
 
 func (p *bidiPage) wake() {
@@ -168,7 +167,6 @@ func (p *bidiPage) contextEvent(method string, params json.RawMessage) {
 	defer p.mu.Unlock()
 	if method == "browsingContext.contextDestroyed" {
 		delete(p.within, e.Context)
-		delete(p.frames, e.Context)
 		delete(p.dialogs, e.Context)
 		p.pending.FrameGone(e.Context)
 		if i := slices.Index(p.contexts, e.Context); i >= 0 {

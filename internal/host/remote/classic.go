@@ -26,15 +26,14 @@ import (
 // classicPage is what an app shows, over W3C WebDriver without events: it is asked for all, and told of nothing. Our
 // scripts run among the page's own, as the standard has no other world for them.
 type classicPage struct {
-	tell   tells
-	proc   func() int // that keeps the browser
-	look   string     // look.js
-	before string     // what a page finds of us before it is looked at, as far as that can be: once look.js is there
+	tell tells
+	proc func() int // that keeps the browser
+	look string     // look.js
 
 	session *webdriver.Session
 	known   []webdriver.Window // in the order in which they came
 	at      string             // the frame that commands go to
-	ended   string             // why the page is no more
+	ended   error              // why the page is no more
 	doing   string             // what it was asked last
 	dialog  *dialog
 	pending waits.Requests
@@ -122,11 +121,12 @@ func (p *classicPage) call(ctx context.Context, what func(context.Context) error
 				end.Reset(left)
 				continue
 			}
-			p.ended = "it stopped answering"
+			// A page, the browser or its driver: which of them is silent no command of the standard tells.
+			p.ended = &device.Trouble{Why: fmt.Sprintf("the browser was to %s, and did not answer within %s", p.doing, silence.Patience),
+				Remedy: "nothing: it is started anew; see the host's log if it happens again", Busy: true}
 			stop()
 			<-done
-			return &device.Crash{Reason: fmt.Sprintf("it stopped answering: for more than %s its page did one thing without a pause", silence.Patience),
-				Report: "the browser was to " + p.doing}
+			return p.ended
 		}
 	}
 }
@@ -193,10 +193,7 @@ func (p *classicPage) alive() error {
 	if p.session == nil {
 		return died("the browser")
 	}
-	if p.ended != "" {
-		return &device.Crash{Reason: p.ended, Report: "the browser told of no more"}
-	}
-	return nil
+	return p.ended
 }
 
 // window has the newest window be in front, and the one before where that is closed.
@@ -222,8 +219,8 @@ func (p *classicPage) window(ctx context.Context) (string, error) {
 		}
 	}
 	if len(p.known) == 0 {
-		p.ended = "its page was closed"
-		return "", p.alive()
+		p.ended = &device.Crash{Reason: "its page was closed", Report: "the browser told of no more"}
+		return "", p.ended
 	}
 	if front := p.front(); front != was {
 		p.at = ""
@@ -295,7 +292,7 @@ func (p *classicPage) AskAt(ctx context.Context, in inpage.Place, expression str
 				text = *out
 			}
 			if err == nil && text == absent {
-				err = p.session.Run(ctx, p.look+p.before, nil)
+				err = p.session.Run(ctx, p.look, nil)
 				text = absent
 			}
 			return err

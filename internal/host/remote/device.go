@@ -77,7 +77,6 @@ type installed struct {
 	stays  *url.URL // where it stays, nil for a bundle
 	origin string
 	host   string
-	used   bool
 }
 
 func usual(c Config) feels {
@@ -156,7 +155,6 @@ func (d *browserDevice) Boot(ctx context.Context, limit time.Duration, _ bool) e
 	d.watch(proxy)
 	for _, i := range d.apps {
 		i.reached(proxy, true)
-		i.used = false
 	}
 	d.boots("the browser is " + d.what + " " + version)
 	d.boots(fmt.Sprintf("a screen of %d by %d dp", d.config.Device.Width, d.config.Device.Height))
@@ -377,7 +375,7 @@ func (d *browserDevice) openAt(ctx context.Context, i *installed, fresh bool, ad
 		d.engine.shut(ctx)
 		return err
 	}
-	d.front, d.away, i.used, d.posed = app, false, true, ""
+	d.front, d.away, d.posed = app, false, ""
 	d.heard.Store(&app)
 	d.render()
 	if err := d.unasked(ctx, page, fresh); err != nil {

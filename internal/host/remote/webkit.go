@@ -210,7 +210,7 @@ func (w *webkit) halt() {
 
 // empty has nothing be in front.
 func (w *webkit) empty() {
-	w.session, w.known, w.classicPage.at, w.ended, w.dialog = nil, nil, "", "", nil
+	w.session, w.known, w.classicPage.at, w.ended, w.dialog = nil, nil, "", nil, nil
 	w.pending.Clear()
 	w.pending.Afresh()
 }
